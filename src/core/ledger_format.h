@@ -1,0 +1,171 @@
+/* The ledger: one shared memory file that every instrumented process of a run
+   appends to and that the host reads, also after the guest was killed.
+   Everything is append-only and lock-free: a record is taken by an atomic add
+   and made visible by its `ready` word, so a process may die at any point.
+   The host treats all of it as untrusted input. */
+#ifndef TONDO_LEDGER_FORMAT_H
+#define TONDO_LEDGER_FORMAT_H
+
+#include <stdint.h>
+
+#define LEDGER_MAGIC 0x31306f646e6f74ULL /* "tondo01" */
+#define LEDGER_NODES (1u << 23)
+#define LEDGER_BUCKETS (1u << 20)
+#define LEDGER_FINDINGS 16384u
+#define LEDGER_MODULES 16384u
+#define LEDGER_PROCESSES 16384u
+#define LEDGER_NAMES 16384u
+#define LEDGER_SITES 65536u
+#define LEDGER_PATH 232
+
+/* One frame of an interned call stack; parent 0 is the outside. A root node
+   (parent 0) carries process << 32 | thread instead of a program counter. */
+struct ledger_node {
+    uint32_t parent;
+    uint32_t next; /* chain of one hash bucket */
+    uint64_t pc;
+};
+
+/* A file mapped into a guest, as long as the guest lived. */
+struct ledger_module {
+    uint32_t ready;
+    uint32_t process;
+    uint64_t start, end; /* guest addresses */
+    uint64_t bias;       /* load address - link address */
+    char path[LEDGER_PATH];
+};
+
+/* The name a replaced function goes by in reports. */
+struct ledger_name {
+    uint32_t ready;
+    uint32_t process;
+    uint64_t pc;
+    uint64_t real; /* where the code is, if the pc is a stand-in */
+    char name[40];
+};
+
+enum ledger_where { LEDGER_NOWHERE, LEDGER_BEFORE, LEDGER_INSIDE, LEDGER_AFTER };
+
+struct ledger_finding {
+    uint32_t ready;
+    uint32_t kind; /* enum finding_kind */
+    uint32_t process, thread;
+    uint64_t count;
+    uint64_t access_address, access_size; /* bytes */
+    uint32_t access_write;
+    uint32_t stack; /* node; the innermost frame is the access itself */
+    uint32_t block_known;
+    uint32_t block_where; /* enum ledger_where */
+    uint64_t block_start, block_size;
+    int64_t block_offset;
+    uint32_t block_allocated, block_freed; /* nodes, 0: none */
+    uint32_t block_family, used_family;    /* enum heap_family */
+    uint64_t other_address;                /* overlapping copies: the source */
+    uint32_t key;                          /* next in the chain of one hash bucket */
+    uint32_t signal;
+    char function[48];                     /* replaced function that was called, or "" */
+};
+
+enum ledger_state {
+    LEDGER_UNUSED,
+    LEDGER_RUNNING,
+    LEDGER_SEARCH,   /* stopped at its exit, waits for the heap search */
+    LEDGER_RELEASED, /* the host has what it wants */
+    LEDGER_REPLACED, /* the process went on as another program */
+};
+
+#define LEDGER_THREADS 512
+struct ledger_thread {
+    uint64_t stack_pointer;
+    uint64_t registers[16];
+    uint64_t fs_base;
+    uint64_t fast_registers; /* unused, keeps the layout open */
+};
+
+struct ledger_process {
+    uint32_t ready;
+    uint32_t state; /* enum ledger_state, futex */
+    uint32_t pid, parent; /* parent: process index + 1 */
+    uint32_t image;       /* process index whose modules apply (a fork shares them) */
+    uint32_t forked;
+    uint32_t first_sequence; /* blocks with a lower number belong to the parent */
+    int32_t exit_status, exit_signal;
+    uint64_t allocations, frees, allocated_bytes, peak_bytes, live_bytes, live_blocks;
+    uint64_t heap_directory; /* address of struct heap_directory in the process */
+    uint32_t thread_count;
+    uint32_t search_wanted;
+    struct ledger_thread threads[LEDGER_THREADS];
+    char program[LEDGER_PATH];
+};
+
+/* Totals by allocation stack, kept for a killed guest whose memory is gone. */
+struct ledger {
+    uint64_t magic;
+    uint32_t host_pid;
+    uint32_t event; /* futex, bumped by guests and by the host's child handler */
+    uint32_t next_node, next_finding, next_module, next_process, next_name;
+    uint32_t overflow; /* something did not fit */
+    uint32_t failure;  /* engine could not go on, text below */
+    char failure_text[500];
+    /* settings, written by the host before the start */
+    uint64_t retirement_bytes;
+    uint32_t follow; /* enum follow */
+    uint32_t leak_search;
+    char engine_path[512];
+    uint32_t buckets[LEDGER_BUCKETS];
+    uint32_t finding_buckets[4096];
+    struct ledger_node nodes[LEDGER_NODES];
+    struct ledger_finding findings[LEDGER_FINDINGS];
+    struct ledger_module modules[LEDGER_MODULES];
+    struct ledger_name names[LEDGER_NAMES];
+    struct ledger_process processes[LEDGER_PROCESSES];
+};
+
+enum follow { FOLLOW_OWN, FOLLOW_ALL, FOLLOW_NONE };
+
+/* How the engine's heap describes itself to the host, read from the stopped
+   guest. The arena is cut into chunks; a chunk belongs to one size class or to
+   one large block. */
+#define HEAP_BASE 0x0a0000000000ULL
+#define HEAP_CHUNK_SHIFT 20
+#define HEAP_CHUNKS (1u << 20) /* 1 TiB of arena */
+
+enum heap_family {
+    FAMILY_NONE,
+    FAMILY_MALLOC,
+    FAMILY_NEW,
+    FAMILY_NEW_ARRAY,
+    FAMILY_ALIGNED_NEW,
+    FAMILY_ALIGNED_NEW_ARRAY,
+};
+
+enum block_state { BLOCK_UNUSED, BLOCK_LIVE, BLOCK_RETIRED, BLOCK_FREE };
+
+struct heap_block {
+    uint32_t size; /* bytes; of a large block, see its chunk */
+    uint32_t lead; /* from the slot's start to the user's first byte */
+    uint32_t allocated, freed; /* stack nodes */
+    uint32_t sequence;
+    uint8_t state, family;
+    uint16_t spare;
+};
+
+struct heap_chunk {
+    uint64_t blocks;    /* engine address of struct heap_block[count] */
+    uint64_t size;      /* large: the user's size in bytes */
+    uint32_t slot_size; /* bytes; 0: large */
+    uint32_t count;     /* slots handed out so far */
+    uint32_t span;      /* chunks this one stands for; 0: continuation */
+    uint32_t head;      /* index of the first chunk of a large block */
+    uint32_t capacity;
+    uint32_t reciprocal; /* ceil(2^32 / slot_size) for offset / slot_size */
+};
+
+struct heap_directory {
+    uint64_t base;
+    uint32_t chunk_count;
+    uint32_t spare;
+    struct heap_chunk chunks[];
+};
+
+#endif

@@ -1,0 +1,263 @@
+/* What the engine's rooms share. The engine is freestanding: no libc, no
+   thread-local storage, general registers only (compiler extensions: inline
+   assembly, __int128, atomics). `gaddr` is a guest address; everything else is
+   the engine's own. All waiting is by futex. */
+#ifndef TONDO_ENGINE_H
+#define TONDO_ENGINE_H
+
+#include "../core/kinds.h"
+#include "../core/ledger_format.h"
+#include "x86_64/context.h"
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+typedef uint64_t gaddr;
+
+/* --- address space (fixed; see docs/engine.md) --- */
+#define GUEST_END 0x200000000000ULL
+#define D_OFFSET 0x200000000000ULL
+#define LOW_START 0x10000000ULL
+#define LOW_END 0x7ff00000ULL /* modules go here: their addresses fit a displacement */
+#define THUNKS 0x7ff80000ULL
+#define BRK_BASE 0x010000000000ULL
+#define STACK_TOP 0x1fffff000000ULL
+#define MMAP_TOP 0x1f0000000000ULL
+#define CACHE_BASE 0x7c0000000000ULL
+#define CACHE_SIZE 0x40000000ULL
+#define MAP_BASE 0x7c4000000000ULL
+#define LEDGER_BASE 0x7c8000000000ULL
+#define ENGINE_BASE 0x7d0000000000ULL
+
+#define SHADOW_ENTRIES (1u << 18)
+
+struct shadow_entry {
+    gaddr return_address, stack_pointer;
+    uint64_t host;
+    uint64_t node; /* interned stack up to here, 0: not yet */
+};
+
+struct queued_signal {
+    int number;
+    char info[128];
+};
+
+struct context {
+    struct context *self;
+    uint64_t reason, argument, target;
+    struct shadow_entry *shadow;
+    uint64_t canary, engine_sp, pending, fs_base, gs_base, recover, recover_sp, guest_target;
+    uint64_t padding[3];
+    uint64_t spill[16];
+    uint64_t registers[16];
+    uint64_t flags;
+    gaddr pc;
+    uint64_t spare[14];
+    uint64_t recover_saved[6];
+    /* not known to assembly */
+    struct shadow_entry *shadow_base, *shadow_end;
+    struct context *next;
+    uint32_t number; /* 1: first thread */
+    uint32_t tid;
+    uint32_t root;   /* stack node of this thread */
+    uint32_t alive, parked;
+    uint64_t clear_tid; /* guest address */
+    uint64_t signal_mask, saved_mask;
+    bool restore_mask, rolling, in_syscall;
+    uint64_t roll_mask;
+    gaddr alternate_stack;
+    uint64_t alternate_size;
+    uint32_t alternate_flags;
+    struct queued_signal queue[64];
+    uint32_t queued;
+    uint64_t robust_list, robust_size;
+    void *engine_stack;
+    uint64_t fault_address;
+    uint32_t fault_signal;
+    gaddr stack_low, stack_high; /* of the stack the thread began on */
+    uint64_t clone_flags;
+};
+
+static inline struct context *current(void) {
+    struct context *c;
+    __asm__ volatile("mov %%fs:0, %0" : "=r"(c));
+    return c;
+}
+
+/* --- base.c: small things --- */
+long system_call(long number, ...);
+void copy_bytes(void *to, const void *from, uint64_t size);
+void fill_bytes(void *to, int byte, uint64_t size);
+bool same_bytes(const void *a, const void *b, uint64_t size);
+bool same_text(const char *a, const char *b);
+uint64_t text_length(const char *s);
+bool has_prefix(const char *s, const char *prefix);
+void copy_text(char *to, const char *from, uint64_t size);
+/* printf for the engine: %s %d %u %x (64 bits each). */
+int format(char *to, uint64_t size, const char *pattern, ...);
+/* Cannot go on: tells the host why and ends the guest. */
+_Noreturn void fail(const char *pattern, ...);
+void debug(const char *pattern, ...);
+struct lock {
+    uint32_t word;
+};
+void lock_take(struct lock *l);
+void lock_drop(struct lock *l);
+/* Engine memory near the top of the address space; zeroed; never null. */
+void *engine_alloc(uint64_t size);
+void engine_free(void *p, uint64_t size);
+
+/* --- linux/memory.c: the guest's mappings --- */
+struct mapping {
+    gaddr start, end;
+    uint32_t protection, flags;
+    bool code; /* something in it was translated */
+};
+void memory_start(void);
+gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low);
+void memory_note(gaddr start, uint64_t size, int protection, int flags);
+void memory_forget(gaddr start, uint64_t size);
+void memory_protect(gaddr start, uint64_t size, int protection);
+/* The mapping that holds the address; false when nothing is mapped there. */
+bool memory_lookup(gaddr address, struct mapping *out);
+void memory_note_code(gaddr start, uint64_t size);
+void memory_fork(bool before);
+long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset);
+long memory_munmap(gaddr start, uint64_t size);
+long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr wanted);
+long memory_mprotect(gaddr start, uint64_t size, int protection);
+long memory_brk(gaddr wanted);
+
+/* --- linux/load.c, linux/symbols.c --- */
+struct image {
+    gaddr entry, base, headers;
+    uint64_t header_count, header_size;
+    bool dynamic;
+};
+void load_program(int fd, const char *path, struct image *image, char *interpreter,
+                  uint64_t interpreter_size, bool is_interpreter);
+/* A file was mapped: note it in the ledger and find the functions to replace. */
+void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset);
+void symbols_unmapped(gaddr start, uint64_t size);
+void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, gaddr end);
+bool symbols_in_library_c(gaddr pc);
+bool symbols_in_loader(gaddr pc);
+extern char guest_path[512];
+extern gaddr guest_auxiliary;
+
+/* --- replaced.c, strings.c, heap.c: functions the engine does itself --- */
+struct replaced;
+const struct replaced *replaced_at(gaddr pc);
+const struct replaced *replaced_by_name(const char *name);
+const char *replaced_name(const struct replaced *r);
+bool replaced_is_heap(const struct replaced *r);
+bool replaced_is_operator(const struct replaced *r);
+void replaced_add(gaddr pc, const struct replaced *r);
+void replaced_add_resolver(gaddr pc, const struct replaced *r);
+void replaced_forget(gaddr start, gaddr end);
+void replaced_start(void);
+/* Runs the function; on return registers hold its result and the pc is its
+   return address, or the pc is the code to go on with. */
+void replaced_run(struct context *c, const struct replaced *r);
+void strings_run(struct context *c, int function, const char *name);
+
+enum { HEAP_NOTHING, HEAP_LIVE, HEAP_RETIRED, HEAP_FREE };
+struct block_view {
+    int state;
+    gaddr start;
+    uint64_t size;
+    struct heap_block *block;
+};
+void heap_start(void);
+gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int family, bool zero);
+/* The block whose slot holds the address (margins included). */
+bool heap_find(gaddr address, struct block_view *view);
+void heap_release(struct block_view *view, uint32_t stack);
+void heap_fork(bool before);
+uint32_t heap_sequence(void);
+extern struct heap_directory *heap;
+
+/* --- stacks.c, findings.c --- */
+extern struct ledger *ledger;
+extern uint32_t process_index;
+uint32_t stack_intern(uint32_t parent, gaddr pc);
+uint32_t stack_root(uint32_t thread);
+/* The stack of a thread that is about to return to [rsp], under the leaf pc. */
+uint32_t stack_capture(struct context *c, gaddr leaf);
+struct access {
+    enum finding_kind kind;
+    gaddr address;  /* first byte of the whole access */
+    uint64_t size;
+    gaddr bad;      /* first byte that must not be touched */
+    bool write;
+    const char *function; /* replaced function or null */
+    gaddr other;
+    int used_family;
+    int signal;
+};
+void finding_report(struct context *c, gaddr pc, const struct access *access);
+/* Checks a range; reports at most one finding. True when all is touchable. */
+bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
+                 const char *function);
+/* First byte in the range with D = 0xFF, or 0 when none. */
+gaddr shadow_first_bad(gaddr address, uint64_t size);
+static inline uint8_t *shadow_of(gaddr address) {
+    return (uint8_t *)(uintptr_t)(address + D_OFFSET);
+}
+static inline void *guest(gaddr address) { return (void *)(uintptr_t)address; }
+
+/* --- x86_64: translation and the code cache --- */
+int recover_enter(struct context *c) __attribute__((returns_twice));
+void cache_start(void);
+/* Code for the guest address, translated if need be; 0: not executable. */
+uint64_t cache_lookup(struct context *c, gaddr pc);
+/* Drops everything translated from the range. */
+void cache_invalidate(gaddr start, gaddr end);
+struct site {
+    gaddr pc;
+    uint32_t spilled; /* registers whose guest value is in the spill slots */
+    bool exact;       /* host address is where the instruction begins */
+};
+/* The guest instruction a code-cache address belongs to. */
+bool cache_site(uint64_t host, struct site *site);
+bool cache_contains(uint64_t host);
+void dispatch(struct context *c);
+void dispatch_pending(struct context *c);
+/* Registers as the guest would see them at a fault inside the cache. */
+gaddr operand_address(struct context *c, gaddr pc, int which, uint64_t *size, bool *write);
+void emulate(struct context *c, gaddr pc);
+void check_instruction(struct context *c, gaddr pc);
+/* What the faulting instruction tried: address, size, direction. */
+void describe_fault(struct context *c, gaddr pc, struct access *access);
+
+/* --- linux/signals.c, threads.c, syscalls.c, process.c --- */
+void signals_start(void);
+void signals_deliver(struct context *c); /* pending ones, at a block boundary */
+void signals_raise(struct context *c, int number, int code, gaddr address);
+long signals_action(int number, gaddr action, gaddr old, uint64_t size);
+long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size);
+long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack);
+void signals_return(struct context *c);
+void signals_real_mask(struct context *c);
+bool signals_restarts(struct context *c);
+void signals_thread_stack(struct context *c);
+void signals_forked(struct context *c);
+bool signals_deliverable(struct context *c);
+void signals_keep(bool restore);
+struct context *context_new(void);
+void thread_start(struct context *c);
+void threads_stop_others(struct context *c);
+extern struct context *threads;
+extern struct lock threads_lock;
+extern uint32_t stopping;
+long thread_clone(struct context *c, uint64_t flags, gaddr stack, gaddr parent_tid,
+                  gaddr child_tid, gaddr tls);
+void syscall_run(struct context *c);
+/* The guest is about to end: lets the host search the heap. */
+void process_finish(struct context *c, int status, int signal);
+long process_execute(struct context *c, int directory, gaddr path, gaddr arguments,
+                     gaddr environment, int flags);
+void process_start(struct context *c, uint32_t parent, bool forked);
+
+#endif

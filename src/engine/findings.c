@@ -1,0 +1,160 @@
+/* Turns a bad access into a raw finding in the ledger: which block, where it
+   was allocated and freed, and whether the same was seen before. */
+#include "engine.h"
+
+static uint32_t key_of(const struct ledger_finding *f) {
+    uint64_t h = f->kind * 0x9e3779b97f4a7c15ULL ^ ((uint64_t)f->stack << 17) ^
+                 ((uint64_t)f->block_allocated << 40) ^ f->block_freed;
+    return (uint32_t)((h * 0x9e3779b97f4a7c15ULL) >> 52) & 4095;
+}
+
+static bool same_finding(const struct ledger_finding *a, const struct ledger_finding *b) {
+    return a->kind == b->kind && a->stack == b->stack &&
+           a->block_allocated == b->block_allocated && a->block_freed == b->block_freed &&
+           a->process == b->process;
+}
+
+/* Counts the finding in, or adds it. */
+static void record(const struct ledger_finding *wanted) {
+    uint32_t *bucket = &ledger->finding_buckets[key_of(wanted)];
+    uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
+    for (uint32_t i = head; i; i = ledger->findings[i].key)
+        if (same_finding(&ledger->findings[i], wanted)) {
+            __atomic_add_fetch(&ledger->findings[i].count, 1, __ATOMIC_RELAXED);
+            return;
+        }
+    uint32_t i = __atomic_add_fetch(&ledger->next_finding, 1, __ATOMIC_RELAXED);
+    if (i >= LEDGER_FINDINGS) {
+        ledger->next_finding = LEDGER_FINDINGS;
+        ledger->overflow = 1;
+        return;
+    }
+    struct ledger_finding *f = &ledger->findings[i];
+    *f = *wanted;
+    do
+        f->key = head;
+    while (!__atomic_compare_exchange_n(bucket, &head, i, false, __ATOMIC_RELEASE,
+                                        __ATOMIC_ACQUIRE));
+    __atomic_store_n(&f->ready, 1, __ATOMIC_RELEASE);
+}
+
+/* A slot holds one block and the margin before it. A bad byte behind the
+   user's last one belongs to this block; one in the margin in front belongs to
+   whichever neighbour is nearer, the one before it winning a tie only when it
+   is in use: overruns are commoner than underruns. */
+static bool owner_of(gaddr bad, gaddr begin, struct block_view *view) {
+    bool here = heap_find(bad, view);
+    if (begin < bad) { /* the access began in a good byte: that block was overrun */
+        struct block_view first;
+        if (heap_find(begin, &first) && first.state == HEAP_LIVE &&
+            begin >= first.start && begin < first.start + first.size) {
+            *view = first;
+            return true;
+        }
+    }
+    struct block_view before;
+    if (here && bad >= view->start && view->state != HEAP_NOTHING && view->state != HEAP_FREE)
+        return true;
+    gaddr probe = here ? view->start - 40 : bad - 64;
+    bool has_before = heap_find(probe, &before) && before.start <= probe &&
+                      (before.state == HEAP_LIVE || before.state == HEAP_RETIRED);
+    bool usable = here && (view->state == HEAP_LIVE || view->state == HEAP_RETIRED);
+    if (has_before && bad >= before.start + before.size) {
+        uint64_t behind = bad - (before.start + before.size);
+        uint64_t ahead = usable && view->start > bad ? view->start - bad : ~0ULL;
+        if (behind <= 15 + 16 && (behind < ahead) &&
+            (before.state == HEAP_LIVE || !usable || view->state != HEAP_LIVE)) {
+            *view = before;
+            return true;
+        }
+        if (!usable) {
+            *view = before;
+            return true;
+        }
+    }
+    return usable;
+}
+
+static void describe_block(struct ledger_finding *f, const struct access *a) {
+    struct block_view view;
+    if (!owner_of(a->bad, a->address, &view))
+        return;
+    f->block_known = 1;
+    f->block_start = view.start;
+    f->block_size = view.size;
+    f->block_allocated = view.block->allocated;
+    f->block_freed = view.state == HEAP_RETIRED ? view.block->freed : 0;
+    f->block_family = view.block->family;
+    f->block_offset = (int64_t)(a->bad - view.start);
+    f->block_where = a->bad < view.start                ? LEDGER_BEFORE
+                     : a->bad >= view.start + view.size ? LEDGER_AFTER
+                                                        : LEDGER_INSIDE;
+    if (f->kind == KIND_OUT_OF_BOUNDS_READ || f->kind == KIND_OUT_OF_BOUNDS_WRITE) {
+        if (view.state == HEAP_RETIRED)
+            f->kind = KIND_USE_AFTER_FREE;
+    }
+}
+
+void finding_report(struct context *c, gaddr pc, const struct access *access) {
+    struct ledger_finding f;
+    fill_bytes(&f, 0, sizeof f);
+    f.kind = access->kind;
+    f.process = process_index;
+    f.thread = c->number;
+    f.count = 1;
+    f.access_address = access->address;
+    f.access_size = access->size;
+    f.access_write = access->write;
+    f.used_family = (uint32_t)access->used_family;
+    f.other_address = access->other;
+    f.signal = (uint32_t)access->signal;
+    if (access->function)
+        copy_text(f.function, access->function, sizeof f.function);
+    f.stack = stack_capture(c, pc);
+    if (f.kind != KIND_NULL_DEREFERENCE && f.kind != KIND_INVALID_SIZE)
+        describe_block(&f, access);
+    record(&f);
+}
+
+gaddr shadow_first_bad(gaddr address, uint64_t size) {
+    const uint8_t *d = shadow_of(address);
+    for (uint64_t i = 0; i < size;) {
+        if (((uintptr_t)(d + i) & 7) == 0 && size - i >= 8) {
+            if (*(const uint64_t *)(d + i) == 0) {
+                i += 8;
+                continue;
+            }
+        }
+        if (d[i])
+            return address + i;
+        i++;
+    }
+    return 0;
+}
+
+bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
+                 const char *function) {
+    if (size == 0)
+        return true;
+    if (address >= GUEST_END || size > GUEST_END - address)
+        return true; /* the access itself will fault and be told as that */
+    gaddr bad = shadow_first_bad(address, size);
+    if (!bad)
+        return true;
+    if (!write && !function && (symbols_in_loader(pc) || symbols_in_library_c(pc)) && size >= 8 &&
+        (address & (size - 1)) == 0) {
+        /* Whole aligned words: the C library's own scanning reads past the end
+           of a text on purpose; such a read cannot fault. */
+        for (uint64_t i = 0; i < size; i++)
+            if (shadow_of(address)[i] == 0)
+                return true;
+    }
+    struct access a = {.kind = write ? KIND_OUT_OF_BOUNDS_WRITE : KIND_OUT_OF_BOUNDS_READ,
+                       .address = address,
+                       .size = size,
+                       .bad = bad,
+                       .write = write,
+                       .function = function};
+    finding_report(c, pc, &a);
+    return false;
+}

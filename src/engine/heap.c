@@ -1,0 +1,380 @@
+/* The guest's heap. Slots of a size class stand in 1 MiB chunks, each with a
+   16-byte margin before the user's bytes (so there is one on both sides of
+   every block); descriptors are kept in the engine, where no overflow reaches.
+   Freed blocks wait in the retirement queue before their slot is used again.
+   D is 0 exactly for the bytes of live blocks. */
+#include "engine.h"
+
+#include <asm/unistd.h>
+#include <linux/mman.h>
+
+#define MARGIN 16u
+#define CHUNK (1ull << HEAP_CHUNK_SHIFT)
+#define LARGEST_SLOT (192u << 10)
+#define CLASSES 96
+#define QUEUE (1u << 20)
+#define SPANS 8192
+#define EAGER_LIMIT (16ull << 20) /* larger retired blocks become inaccessible instead */
+
+struct heap_directory *heap;
+
+static struct lock heap_lock;
+static uint32_t class_size[CLASSES];
+static uint32_t class_count;
+static uint8_t class_of_16[520]; /* slot sizes up to 8 KiB in steps of 16 */
+static uint32_t class_chunk[CLASSES]; /* chunk being carved, 0: none */
+static gaddr class_free[CLASSES];     /* list through engine-side links */
+static uint32_t *chunk_class;
+static uint32_t *chunk_filled; /* bytes of D already set to 0xFF */
+static gaddr *retired;         /* ring of user addresses */
+static uint32_t retired_head, retired_tail;
+static uint64_t retired_bytes;
+static uint32_t sequence;
+static struct {
+    uint32_t first, count;
+} spans[SPANS];
+static uint32_t span_count;
+
+void heap_start(void) {
+    heap = engine_alloc(sizeof *heap + sizeof(struct heap_chunk) * HEAP_CHUNKS);
+    heap->base = HEAP_BASE;
+    heap->chunk_count = 1; /* chunk 0 stays unused: 0 means none */
+    chunk_class = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
+    chunk_filled = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
+    retired = engine_alloc(sizeof(gaddr) * QUEUE);
+    uint32_t size = 32;
+    while (size <= LARGEST_SLOT) {
+        class_size[class_count++] = size;
+        uint32_t step = size < 512 ? 16 : (size >> 3) & ~15u;
+        size += step;
+    }
+    uint32_t k = 0;
+    for (uint32_t i = 0; i < 520; i++) {
+        while (class_size[k] < i * 16)
+            k++;
+        class_of_16[i] = (uint8_t)k;
+    }
+}
+
+static int class_for(uint64_t slot) {
+    if (slot <= 8192)
+        return class_of_16[(slot + 15) / 16];
+    int k = class_of_16[512];
+    while (class_size[k] < slot)
+        k++;
+    return k;
+}
+
+static void set_shadow(gaddr start, uint64_t size, uint8_t byte) {
+    uint8_t *d = shadow_of(start);
+    if (size > 256) {
+        fill_bytes(d, byte, size);
+        return;
+    }
+    uint64_t word = byte ? ~0ULL : 0;
+    while (size && ((uintptr_t)d & 7)) {
+        *d++ = byte;
+        size--;
+    }
+    for (; size >= 8; size -= 8, d += 8)
+        *(volatile uint64_t *)d = word;
+    while (size--)
+        *(volatile uint8_t *)d++ = byte;
+}
+
+static bool map_chunks(uint32_t first, uint32_t count) {
+    long p = system_call(__NR_mmap, HEAP_BASE + (uint64_t)first * CHUNK, (uint64_t)count * CHUNK,
+                         PROT_READ | PROT_WRITE,
+                         MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED |
+                             (count == 1 ? MAP_NORESERVE : 0),
+                         -1, 0);
+    return !(p < 0 && p > -4096);
+}
+
+/* Consecutive chunks, from freed spans or from fresh arena; 0: none. */
+static uint32_t take_chunks(uint32_t count) {
+    uint32_t best = SPANS;
+    for (uint32_t i = 0; i < span_count; i++)
+        if (spans[i].count >= count && (best == SPANS || spans[i].count < spans[best].count))
+            best = i;
+    uint32_t first;
+    if (best < SPANS) {
+        first = spans[best].first;
+        if (!map_chunks(first, count))
+            return 0;
+        spans[best].first += count;
+        spans[best].count -= count;
+        if (!spans[best].count)
+            spans[best] = spans[--span_count];
+        return first;
+    }
+    if (heap->chunk_count + count > HEAP_CHUNKS)
+        return 0;
+    first = heap->chunk_count;
+    if (!map_chunks(first, count))
+        return 0;
+    heap->chunk_count += count;
+    return first;
+}
+
+static gaddr chunk_address(uint32_t chunk) { return HEAP_BASE + ((uint64_t)chunk << HEAP_CHUNK_SHIFT); }
+
+static struct heap_block *blocks_of(struct heap_chunk *chunk) {
+    return (struct heap_block *)(uintptr_t)chunk->blocks;
+}
+
+/* A slot of the class: from the free list or carved; 0 when out of memory. */
+static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
+    uint32_t slot_size = class_size[k];
+    gaddr slot = class_free[k];
+    if (slot) {
+        uint32_t index = (uint32_t)((slot - HEAP_BASE) >> HEAP_CHUNK_SHIFT);
+        struct heap_chunk *chunk = &heap->chunks[index];
+        *block = &blocks_of(chunk)[(slot - chunk_address(index)) / slot_size];
+        /* the list runs through the descriptors' stack ids, unused while free */
+        class_free[k] = (uint64_t)(*block)->sequence << 32 | (*block)->lead;
+        *fresh = false;
+        return slot;
+    }
+    uint32_t index = class_chunk[k];
+    if (!index || heap->chunks[index].count == heap->chunks[index].capacity) {
+        index = take_chunks(1);
+        if (!index)
+            return 0;
+        struct heap_chunk *chunk = &heap->chunks[index];
+        uint32_t capacity = (uint32_t)((CHUNK - MARGIN) / slot_size);
+        chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(capacity * sizeof(struct heap_block));
+        chunk->slot_size = slot_size;
+        chunk->capacity = capacity;
+        chunk->span = 1;
+        chunk->head = index;
+        __atomic_store_n(&chunk->count, 0, __ATOMIC_RELEASE);
+        chunk_class[index] = (uint32_t)k;
+        chunk_filled[index] = 0;
+        class_chunk[k] = index;
+    }
+    struct heap_chunk *chunk = &heap->chunks[index];
+    uint32_t n = chunk->count;
+    slot = chunk_address(index) + (uint64_t)n * slot_size;
+    uint32_t end = (n + 1) * slot_size + MARGIN;
+    if (end > chunk_filled[index]) {
+        uint32_t to = (end + 4095) & ~4095u;
+        set_shadow(chunk_address(index) + chunk_filled[index], to - chunk_filled[index], 0xff);
+        chunk_filled[index] = to;
+    }
+    *block = &blocks_of(chunk)[n];
+    chunk->count = n + 1;
+    *fresh = true;
+    return slot;
+}
+
+static void count_in(uint64_t size) {
+    struct ledger_process *p = &ledger->processes[process_index];
+    p->allocations++;
+    p->allocated_bytes += size;
+    p->live_blocks++;
+    p->live_bytes += size;
+    if (p->live_bytes > p->peak_bytes)
+        p->peak_bytes = p->live_bytes;
+}
+
+static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block **block) {
+    uint64_t lead = alignment > MARGIN ? alignment : MARGIN;
+    if (alignment <= 4096 && lead < 64)
+        lead = MARGIN;
+    uint64_t total = lead + size + MARGIN;
+    uint64_t count = (total + CHUNK - 1) >> HEAP_CHUNK_SHIFT;
+    uint64_t slack = 0;
+    if (alignment > CHUNK) {
+        slack = alignment >> HEAP_CHUNK_SHIFT;
+        count += slack;
+    }
+    if (count >= HEAP_CHUNKS)
+        return 0;
+    uint32_t first = take_chunks((uint32_t)count);
+    if (!first)
+        return 0;
+    struct heap_chunk *chunk = &heap->chunks[first];
+    if (!chunk->blocks)
+        chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(sizeof(struct heap_block));
+    gaddr base = chunk_address(first);
+    gaddr user = (base + lead + alignment - 1) & ~(alignment - 1);
+    chunk->slot_size = 0;
+    chunk->capacity = 1;
+    chunk->count = 1;
+    chunk->size = size;
+    chunk->span = (uint32_t)count;
+    for (uint32_t i = 0; i < count; i++)
+        heap->chunks[first + i].head = first;
+    for (uint32_t i = 1; i < count; i++) {
+        heap->chunks[first + i].span = 0;
+        heap->chunks[first + i].slot_size = 0;
+    }
+    /* margins: all of the lead's page and the rest of the last one */
+    gaddr low = user - base > 4096 ? user - 4096 : base;
+    gaddr high = base + count * CHUNK;
+    set_shadow(low, user - low, 0xff);
+    gaddr tail = (user + size + MARGIN + 4095) & ~4095ull;
+    set_shadow(user + size, (tail < high ? tail : high) - (user + size), 0xff);
+    *block = blocks_of(chunk);
+    (*block)->lead = (uint32_t)(user - base);
+    return user;
+}
+
+gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int family, bool zero) {
+    struct heap_block *block;
+    gaddr user;
+    if (alignment < 16)
+        alignment = 16;
+    uint64_t need = MARGIN + size + (alignment > 16 ? alignment : 0);
+    lock_take(&heap_lock);
+    if (size < LARGEST_SLOT && need <= LARGEST_SLOT) {
+        bool fresh;
+        gaddr slot = take_slot(class_for((need + 15) & ~15ull), &block, &fresh);
+        if (!slot) {
+            lock_drop(&heap_lock);
+            return 0;
+        }
+        user = (slot + MARGIN + alignment - 1) & ~(alignment - 1);
+        block->lead = (uint32_t)(user - slot);
+        block->size = (uint32_t)size;
+        set_shadow(user, size, 0);
+        if (zero && !fresh)
+            fill_bytes(guest(user), 0, size);
+    } else {
+        user = allocate_large(size, alignment, &block);
+        if (!user) {
+            lock_drop(&heap_lock);
+            return 0;
+        }
+        block->size = (uint32_t)size;
+    }
+    block->allocated = stack;
+    block->freed = 0;
+    block->family = (uint8_t)family;
+    block->sequence = ++sequence;
+    __atomic_store_n(&block->state, BLOCK_LIVE, __ATOMIC_RELEASE);
+    count_in(size);
+    lock_drop(&heap_lock);
+    return user;
+}
+
+bool heap_find(gaddr address, struct block_view *view) {
+    if (address < HEAP_BASE)
+        return false;
+    uint64_t index = (address - HEAP_BASE) >> HEAP_CHUNK_SHIFT;
+    if (index == 0 || index >= heap->chunk_count)
+        return false;
+    struct heap_chunk *chunk = &heap->chunks[index];
+    if (chunk->slot_size == 0) {
+        index = chunk->head;
+        chunk = &heap->chunks[index];
+        if (!chunk->blocks || chunk->count == 0)
+            return false;
+        view->block = blocks_of(chunk);
+        view->size = chunk->size;
+        view->start = chunk_address((uint32_t)index) + view->block->lead;
+    } else {
+        uint32_t n = (uint32_t)(address - chunk_address((uint32_t)index)) / chunk->slot_size;
+        if (n >= chunk->count)
+            return false;
+        view->block = &blocks_of(chunk)[n];
+        view->size = view->block->size;
+        view->start = chunk_address((uint32_t)index) + (uint64_t)n * chunk->slot_size +
+                      view->block->lead;
+    }
+    view->state = view->block->state;
+    if (view->state == BLOCK_FREE && chunk->slot_size)
+        view->start = 0; /* its lead is a list link now */
+    return true;
+}
+
+/* Gives a retired slot back for use. */
+static void recycle(gaddr user) {
+    struct block_view view;
+    if (!heap_find(user, &view) || view.state != BLOCK_RETIRED)
+        return;
+    uint32_t index = (uint32_t)((user - HEAP_BASE) >> HEAP_CHUNK_SHIFT);
+    struct heap_chunk *chunk = &heap->chunks[index];
+    if (chunk->slot_size) {
+        int k = (int)chunk_class[index];
+        gaddr slot = user - view.block->lead;
+        view.block->state = BLOCK_FREE;
+        view.block->sequence = (uint32_t)(class_free[k] >> 32);
+        view.block->lead = (uint32_t)class_free[k];
+        class_free[k] = slot;
+        return;
+    }
+    index = chunk->head;
+    chunk = &heap->chunks[index];
+    view.block->state = BLOCK_FREE;
+    uint64_t bytes = (uint64_t)chunk->span * CHUNK;
+    system_call(__NR_mmap, chunk_address(index), bytes, PROT_NONE,
+                MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
+    system_call(__NR_madvise, shadow_of(chunk_address(index)), bytes, MADV_DONTNEED);
+    /* join with a neighbour where there is one */
+    for (uint32_t i = 0; i < span_count; i++) {
+        if (spans[i].first + spans[i].count == index) {
+            spans[i].count += chunk->span;
+            return;
+        }
+        if (index + chunk->span == spans[i].first) {
+            spans[i].first = index;
+            spans[i].count += chunk->span;
+            return;
+        }
+    }
+    if (span_count < SPANS) {
+        spans[span_count].first = index;
+        spans[span_count++].count = chunk->span;
+    }
+}
+
+static uint64_t cost_of(gaddr user) {
+    struct heap_chunk *chunk = &heap->chunks[(user - HEAP_BASE) >> HEAP_CHUNK_SHIFT];
+    if (chunk->slot_size)
+        return 2ull * chunk->slot_size;
+    chunk = &heap->chunks[chunk->head];
+    return chunk->size <= EAGER_LIMIT ? 2 * chunk->size : 8192;
+}
+
+void heap_release(struct block_view *view, uint32_t stack) {
+    lock_take(&heap_lock);
+    struct ledger_process *p = &ledger->processes[process_index];
+    p->frees++;
+    p->live_blocks--;
+    p->live_bytes -= view->size;
+    view->block->freed = stack;
+    view->block->state = BLOCK_RETIRED;
+    if (view->size <= EAGER_LIMIT) {
+        set_shadow(view->start, view->size, 0xff);
+    } else {
+        gaddr page = (view->start + 4095) & ~4095ull;
+        uint64_t size = (view->start + view->size - page) & ~4095ull;
+        system_call(__NR_mmap, page, size, PROT_NONE,
+                    MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
+    }
+    retired[retired_tail] = view->start;
+    retired_tail = (retired_tail + 1) & (QUEUE - 1);
+    retired_bytes += cost_of(view->start);
+    while (retired_bytes > ledger->retirement_bytes ||
+           ((retired_tail + 1) & (QUEUE - 1)) == retired_head) {
+        if (retired_head == retired_tail)
+            break;
+        gaddr oldest = retired[retired_head];
+        retired_head = (retired_head + 1) & (QUEUE - 1);
+        retired_bytes -= cost_of(oldest);
+        recycle(oldest);
+    }
+    lock_drop(&heap_lock);
+}
+
+/* Around a fork: no other thread may be in the middle of a change. */
+void heap_fork(bool before) {
+    if (before)
+        lock_take(&heap_lock);
+    else
+        lock_drop(&heap_lock);
+}
+
+uint32_t heap_sequence(void) { return sequence; }

@@ -1,0 +1,537 @@
+/* Signals. The engine's handler takes every signal; the guest's handlers run
+   translated. An asynchronous signal is delivered at a guest instruction
+   boundary: a thread caught inside the translation of one instruction is
+   stepped forward to the next. A fault carries the guest's own program counter
+   and registers. Frames on the guest's stack are the kernel's (psABI, XSAVE). */
+#include "../engine.h"
+
+#include <asm/errno.h>
+#include <asm/sigcontext.h>
+#include <asm/siginfo.h>
+#include <asm/signal.h>
+#include <asm/unistd.h>
+#include <asm/ucontext.h>
+
+#define TRAP_FLAG 0x100
+#define SYNCHRONOUS (1ULL << 10 | 1ULL << 6 | 1ULL << 3 | 1ULL << 7 | 1ULL << 4)
+#define STOP_SIGNAL 32
+
+struct action {
+    gaddr handler;
+    uint64_t flags;
+    gaddr restorer;
+    uint64_t mask;
+};
+struct kernel_action {
+    void *handler;
+    uint64_t flags;
+    void *restorer;
+    uint64_t mask;
+};
+
+static struct action actions[65];
+static struct lock lock;
+
+extern char glue_restore[], glue_restore_end[], glue_pending[], glue_sigreturn[];
+extern char glue_syscall_window[], glue_syscall_window_end[], glue_syscall_interrupted[];
+extern char recover_resume[];
+
+static uint64_t bit(int number) { return 1ULL << (number - 1); }
+
+static bool default_ignores(int n) { return n == 17 || n == 18 || n == 23 || n == 28; }
+static bool default_stops(int n) { return n >= 19 && n <= 22; }
+
+static void on_signal(int number, siginfo_t *info, struct ucontext *uc);
+
+static void install(int number, void *handler, uint64_t guest_flags) {
+    struct kernel_action a = {handler, SA_SIGINFO | SA_ONSTACK | 0x04000000 /* SA_RESTORER */ |
+                                           (guest_flags & (SA_NOCLDSTOP | SA_NOCLDWAIT)),
+                              glue_sigreturn, ~0ULL};
+    system_call(__NR_rt_sigaction, number, &a, 0, 8);
+}
+
+void signals_start(void) {
+    for (int n = 1; n <= 64; n++) {
+        if (n == 9 || n == 19)
+            continue;
+        struct kernel_action old;
+        system_call(__NR_rt_sigaction, n, 0, &old, 8);
+        actions[n].handler = (gaddr)(uintptr_t)old.handler;
+        bool ignored = old.handler == SIG_IGN;
+        bool fault = SYNCHRONOUS & 1ULL << (n - 1);
+        if (fault || n == STOP_SIGNAL ||
+            (!ignored && !default_ignores(n) && !default_stops(n) && n != 33))
+            install(n, on_signal, 0);
+    }
+}
+
+void signals_thread_stack(struct context *c) {
+    stack_t s;
+    s.ss_size = 128 << 10;
+    if (!c->spare[0]) /* a context that is used again has one */
+        c->spare[0] = (uint64_t)(uintptr_t)engine_alloc(s.ss_size);
+    s.ss_sp = (void *)(uintptr_t)c->spare[0];
+    s.ss_flags = 0;
+    system_call(__NR_sigaltstack, &s, 0);
+}
+
+void signals_real_mask(struct context *c) {
+    uint64_t mask = c->signal_mask & ~SYNCHRONOUS & ~bit(STOP_SIGNAL);
+    system_call(__NR_rt_sigprocmask, 2, &mask, 0, 8);
+}
+
+bool signals_deliverable(struct context *c) {
+    for (uint32_t i = 0; i < c->queued; i++)
+        if (!(c->signal_mask & bit(c->queue[i].number)))
+            return true;
+    return false;
+}
+
+/* --- getting to an instruction boundary --- */
+
+static void to_engine(struct context *c, struct ucontext *uc, gaddr pc, uint32_t spilled) {
+    const struct sigcontext_64 *s = (const struct sigcontext_64 *)&uc->uc_mcontext;
+    uint64_t *r = c->registers;
+    r[0] = s->ax, r[1] = s->cx, r[2] = s->dx, r[3] = s->bx, r[4] = s->sp, r[5] = s->bp;
+    r[6] = s->si, r[7] = s->di, r[8] = s->r8, r[9] = s->r9, r[10] = s->r10, r[11] = s->r11;
+    r[12] = s->r12, r[13] = s->r13, r[14] = s->r14, r[15] = s->r15;
+    for (int i = 0; i < 16; i++)
+        if (spilled & 1u << i)
+            r[i] = c->spill[i];
+    c->flags = s->flags & ~(uint64_t)TRAP_FLAG;
+    c->pc = pc;
+    c->target = 0;
+}
+
+static void resume_at(struct ucontext *uc, const void *where) {
+    struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
+    s->ip = (uint64_t)(uintptr_t)where;
+    s->flags &= ~(uint64_t)TRAP_FLAG;
+}
+
+static uint64_t *mask_of(struct ucontext *uc) { return (uint64_t *)&uc->uc_sigmask; }
+
+static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
+    struct site site;
+    struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
+    if (cache_contains(pc) && cache_site(pc, &site) && !site.exact) {
+        if (!c->rolling) {
+            c->rolling = true;
+            c->roll_mask = *mask_of(uc);
+            *mask_of(uc) = ~SYNCHRONOUS;
+        }
+        s->flags |= TRAP_FLAG;
+        return;
+    }
+    if (c->rolling) {
+        *mask_of(uc) = c->roll_mask;
+        c->rolling = false;
+        s->flags &= ~(uint64_t)TRAP_FLAG;
+    }
+    if (cache_contains(pc) && cache_site(pc, &site)) {
+        to_engine(c, uc, site.pc, 0);
+        resume_at(uc, glue_pending);
+    }
+}
+
+static void enqueue(struct context *c, int number, const siginfo_t *info) {
+    if (c->queued == 64)
+        return;
+    if (number < 34)
+        for (uint32_t i = 0; i < c->queued; i++)
+            if (c->queue[i].number == number)
+                return; /* standard signals do not queue */
+    c->queue[c->queued].number = number;
+    copy_bytes(c->queue[c->queued].info, info, sizeof *info);
+    c->queued++;
+    c->pending = 1;
+}
+
+static void park(struct context *c, struct ucontext *uc, uint64_t pc) {
+    struct site site;
+    if (cache_contains(pc) && cache_site(pc, &site))
+        to_engine(c, uc, site.pc, site.spilled);
+    __atomic_store_n(&c->parked, 1, __ATOMIC_RELEASE);
+    for (;;)
+        system_call(__NR_pause);
+}
+
+/* Room at the top of the shadow call stack: the oldest half goes. */
+static bool shadow_overflow(struct context *c, struct ucontext *uc, uint64_t address) {
+    if (address < (uint64_t)(uintptr_t)c->shadow_end ||
+        address >= (uint64_t)(uintptr_t)c->shadow_end + 8192)
+        return false;
+    struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
+    uint64_t half = SHADOW_ENTRIES / 2;
+    uint64_t live = (uint64_t)(c->shadow - c->shadow_base);
+    copy_bytes(c->shadow_base, c->shadow_base + half, (live - half) * sizeof *c->shadow);
+    c->shadow -= half;
+    s->dx -= half * sizeof *c->shadow;
+    return true;
+}
+
+static void fault(struct context *c, int number, siginfo_t *info, struct ucontext *uc, uint64_t pc) {
+    struct site site;
+    uint64_t address = (uint64_t)(uintptr_t)info->si_addr;
+    if (number == 11 && shadow_overflow(c, uc, address))
+        return;
+    if (!cache_site(pc, &site))
+        fail("a fault at an unknown place in the code cache (0x%x)", pc);
+    uint64_t old_pc = c->pc;
+    (void)old_pc;
+    to_engine(c, uc, site.pc, site.spilled);
+    bool protection = number == 11 && info->si_code == 128;
+    if (address >= 2 * D_OFFSET && address < 3 * D_OFFSET)
+        address -= D_OFFSET; /* the check of a wild pointer */
+    c->fault_address = protection ? 0 : address;
+    if (number == 11 || number == 7) {
+        struct access a = {.kind = KIND_INVALID_ACCESS,
+                           .address = address,
+                           .bad = address,
+                           .size = 1,
+                           .signal = number};
+        describe_fault(c, site.pc, &a);
+        if (!protection)
+            a.bad = address;
+        struct block_view view;
+        if (a.bad < 4096 && !protection)
+            a.kind = KIND_NULL_DEREFERENCE;
+        else if (a.bad < GUEST_END && heap_find(a.bad, &view) && view.state != HEAP_LIVE)
+            a.kind = KIND_USE_AFTER_FREE;
+        finding_report(c, site.pc, &a);
+        info->si_addr = (void *)(uintptr_t)c->fault_address;
+    } else {
+        info->si_addr = (void *)(uintptr_t)site.pc;
+    }
+    /* first in the queue */
+    if (c->queued == 64)
+        c->queued--;
+    for (uint32_t i = c->queued; i > 0; i--)
+        c->queue[i] = c->queue[i - 1];
+    c->queue[0].number = number;
+    copy_bytes(c->queue[0].info, info, sizeof *info);
+    c->queued++;
+    if ((c->signal_mask & bit(number)) || actions[number].handler == (gaddr)(uintptr_t)SIG_IGN) {
+        c->signal_mask &= ~bit(number); /* the kernel forces it */
+        actions[number].handler = 0;
+    }
+    c->pending = 1;
+    resume_at(uc, glue_pending);
+}
+
+static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
+    struct context *c = current();
+    struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
+    uint64_t pc = s->ip;
+    bool raised = info->si_code > 0 && (SYNCHRONOUS & bit(number)) && info->si_code != 0x7fffffff;
+    if (number == 5 && c->rolling) {
+        roll(c, uc, pc);
+        return;
+    }
+    if (raised && info->si_code != 6 /* SI_TKILL is negative; TRAP_PERF etc. are not ours */) {
+        if (cache_contains(pc)) {
+            if (c->rolling) {
+                *mask_of(uc) = c->roll_mask;
+                c->rolling = false;
+            }
+            fault(c, number, info, uc, pc);
+            return;
+        }
+        if (c->recover) {
+            c->fault_address = (uint64_t)(uintptr_t)info->si_addr;
+            if (c->fault_address >= 2 * D_OFFSET && c->fault_address < 3 * D_OFFSET)
+                c->fault_address -= D_OFFSET;
+            c->fault_signal = (uint32_t)number;
+            resume_at(uc, recover_resume);
+            return;
+        }
+        fail("the engine itself got signal %u at 0x%x (address 0x%x, guest at 0x%x); please "
+             "report this",
+             (uint64_t)number, pc, info->si_addr, c->pc);
+    }
+    if (stopping && stopping != c->tid) {
+        park(c, uc, pc);
+        return;
+    }
+    if (number == STOP_SIGNAL && actions[number].handler == 0)
+        return;
+    enqueue(c, number, info);
+    char *at = (char *)(uintptr_t)pc;
+    if (cache_contains(pc))
+        roll(c, uc, pc);
+    else if (at >= glue_restore && at < glue_restore_end)
+        resume_at(uc, glue_pending);
+    else if (at >= glue_syscall_window && at < glue_syscall_window_end)
+        resume_at(uc, glue_syscall_interrupted);
+}
+
+/* --- delivery --- */
+
+struct frame {
+    gaddr restorer;
+    struct ucontext uc;
+    siginfo_t info;
+};
+
+static uint64_t vector_size(void) {
+    static uint64_t size;
+    if (!size) {
+        uint32_t a = 13, b, x = 0, d;
+        __asm__ volatile("cpuid" : "+a"(a), "=b"(b), "+c"(x), "=d"(d));
+        size = b;
+    }
+    return size;
+}
+
+static _Noreturn void die(struct context *c, int number) {
+    process_finish(c, 0, number);
+    struct kernel_action a = {0, 0x04000000, glue_sigreturn, 0};
+    system_call(__NR_rt_sigaction, number, &a, 0, 8);
+    uint64_t none = 0;
+    system_call(__NR_rt_sigprocmask, 2, &none, 0, 8);
+    system_call(__NR_tgkill, system_call(__NR_getpid), system_call(__NR_gettid), number);
+    for (;;)
+        system_call(__NR_exit_group, 128 + number);
+}
+
+static void push_frame(struct context *c, int number, const void *info, const struct action *a) {
+    gaddr sp = c->registers[RSP] - 128;
+    bool on_alternate = c->alternate_size && c->registers[RSP] > c->alternate_stack &&
+                        c->registers[RSP] <= c->alternate_stack + c->alternate_size;
+    if ((a->flags & SA_ONSTACK) && c->alternate_size && !on_alternate)
+        sp = c->alternate_stack + c->alternate_size;
+    uint64_t vectors = vector_size();
+    gaddr area = (sp - vectors - 4) & ~63ULL;
+    gaddr at = ((area - sizeof(struct frame)) & ~15ULL) - 8;
+    if (recover_enter(c))
+        die(c, 11); /* no room on the guest's stack */
+    fill_bytes(guest(area), 0, 576);
+    __asm__ volatile("xsave64 %0" : "+m"(*(char *)guest(area)) : "a"(-1), "d"(-1) : "memory");
+    uint32_t *software = guest(area + 464);
+    software[0] = 0x46505853; /* FP_XSTATE_MAGIC1 */
+    software[1] = (uint32_t)vectors + 4;
+    *(uint64_t *)guest(area + 472) = *(uint64_t *)guest(area + 512) | 3;
+    software[4] = (uint32_t)vectors;
+    *(uint32_t *)guest(area + vectors) = 0x46505845; /* FP_XSTATE_MAGIC2 */
+    struct frame *f = guest(at);
+    fill_bytes(f, 0, sizeof *f);
+    f->restorer = a->restorer;
+    f->uc.uc_flags = 7;
+    f->uc.uc_stack.ss_sp = guest(c->alternate_stack);
+    f->uc.uc_stack.ss_size = c->alternate_size;
+    f->uc.uc_stack.ss_flags = c->alternate_size ? (on_alternate ? 1 : 0) : 2;
+    struct sigcontext_64 *s = (struct sigcontext_64 *)&f->uc.uc_mcontext;
+    const uint64_t *r = c->registers;
+    s->ax = r[0], s->cx = r[1], s->dx = r[2], s->bx = r[3], s->sp = r[4], s->bp = r[5];
+    s->si = r[6], s->di = r[7], s->r8 = r[8], s->r9 = r[9], s->r10 = r[10], s->r11 = r[11];
+    s->r12 = r[12], s->r13 = r[13], s->r14 = r[14], s->r15 = r[15];
+    s->ip = c->pc;
+    s->flags = c->flags | 0x202;
+    s->cs = 0x33;
+    s->ss = 0x2b;
+    s->fpstate = area;
+    if (number == 11 || number == 7) {
+        s->cr2 = c->fault_address;
+        s->trapno = 14;
+        s->err = 4;
+    }
+    *mask_of(&f->uc) = c->restore_mask ? c->saved_mask : c->signal_mask;
+    s->oldmask = *mask_of(&f->uc);
+    copy_bytes(&f->info, info, sizeof f->info);
+    c->recover = 0;
+    c->registers[RSP] = at;
+    c->registers[RDI] = (uint64_t)number;
+    c->registers[RSI] = at + offsetof(struct frame, info);
+    c->registers[RDX] = at + offsetof(struct frame, uc);
+    c->registers[RAX] = 0;
+    c->flags &= ~0x400ULL;
+    c->pc = a->handler;
+    c->target = 0;
+}
+
+static void deliver(struct context *c, int number, const void *info) {
+    struct action a = actions[number];
+    if (a.handler == (gaddr)(uintptr_t)SIG_IGN)
+        return;
+    if (a.handler == 0) {
+        if (default_ignores(number) || default_stops(number))
+            return;
+        die(c, number);
+    }
+    if (a.flags & SA_RESETHAND)
+        actions[number].handler = 0;
+    push_frame(c, number, info, &a);
+    c->restore_mask = false;
+    c->signal_mask |= a.mask;
+    if (!(a.flags & SA_NODEFER))
+        c->signal_mask |= bit(number);
+    signals_real_mask(c);
+}
+
+void signals_deliver(struct context *c) {
+    struct queued_signal taken;
+    /* one at a time: the next is found when the first handler is entered */
+    uint64_t all = ~0ULL, old;
+    system_call(__NR_rt_sigprocmask, 2, &all, &old, 8);
+    int number = 0;
+    for (uint32_t i = 0; i < c->queued; i++) {
+        if (c->signal_mask & bit(c->queue[i].number))
+            continue;
+        taken = c->queue[i];
+        number = taken.number;
+        for (uint32_t k = i + 1; k < c->queued; k++)
+            c->queue[k - 1] = c->queue[k];
+        c->queued--;
+        break;
+    }
+    c->pending = signals_deliverable(c);
+    system_call(__NR_rt_sigprocmask, 2, &old, 0, 8);
+    if (number) {
+        deliver(c, number, taken.info);
+        c->pending = signals_deliverable(c);
+    }
+    if (c->restore_mask) {
+        c->restore_mask = false;
+        c->signal_mask = c->saved_mask;
+        signals_real_mask(c);
+        c->pending = signals_deliverable(c);
+    }
+}
+
+void signals_raise(struct context *c, int number, int code, gaddr address) {
+    siginfo_t info;
+    fill_bytes(&info, 0, sizeof info);
+    info.si_signo = number;
+    info.si_code = code;
+    info.si_addr = guest(address);
+    c->fault_address = address;
+    if ((c->signal_mask & bit(number)) || actions[number].handler == (gaddr)(uintptr_t)SIG_IGN)
+        actions[number].handler = 0;
+    deliver(c, number, &info);
+}
+
+void signals_return(struct context *c) {
+    struct frame *f = guest(c->registers[RSP] - 8);
+    struct sigcontext_64 *s = (struct sigcontext_64 *)&f->uc.uc_mcontext;
+    uint64_t *r = c->registers;
+    if (s->fpstate)
+        __asm__ volatile("xrstor64 %0"
+                         :
+                         : "m"(*(char *)guest(s->fpstate)), "a"(-1), "d"(-1)
+                         : "memory");
+    r[0] = s->ax, r[1] = s->cx, r[2] = s->dx, r[3] = s->bx, r[4] = s->sp, r[5] = s->bp;
+    r[6] = s->si, r[7] = s->di, r[8] = s->r8, r[9] = s->r9, r[10] = s->r10, r[11] = s->r11;
+    r[12] = s->r12, r[13] = s->r13, r[14] = s->r14, r[15] = s->r15;
+    c->flags = s->flags & ~(uint64_t)TRAP_FLAG;
+    c->pc = s->ip;
+    c->target = 0;
+    c->signal_mask = *mask_of(&f->uc) & ~(bit(9) | bit(19));
+    signals_real_mask(c);
+    c->pending = signals_deliverable(c);
+}
+
+/* --- system calls about signals --- */
+
+long signals_action(int number, gaddr action, gaddr old, uint64_t size) {
+    if (size != 8 || number < 1 || number > 64 || (action && (number == 9 || number == 19)))
+        return -EINVAL;
+    lock_take(&lock);
+    struct action before = actions[number];
+    if (action) {
+        struct action a = *(struct action *)guest(action);
+        a.mask &= ~(bit(9) | bit(19));
+        actions[number] = a;
+        bool keep = SYNCHRONOUS & bit(number);
+        if (a.handler == (gaddr)(uintptr_t)SIG_IGN && !keep) {
+            struct kernel_action k = {SIG_IGN, 0x04000000, glue_sigreturn, 0};
+            system_call(__NR_rt_sigaction, number, &k, 0, 8);
+        } else if (a.handler == 0 && !keep && (default_ignores(number) || default_stops(number))) {
+            struct kernel_action k = {SIG_DFL,
+                                      0x04000000 | (a.flags & (SA_NOCLDSTOP | SA_NOCLDWAIT)),
+                                      glue_sigreturn, 0};
+            system_call(__NR_rt_sigaction, number, &k, 0, 8);
+        } else {
+            install(number, on_signal, a.flags);
+        }
+    }
+    lock_drop(&lock);
+    if (old)
+        *(struct action *)guest(old) = before;
+    return 0;
+}
+
+long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size) {
+    if (size != 8)
+        return -EINVAL;
+    uint64_t before = c->signal_mask;
+    if (set) {
+        uint64_t s = *(uint64_t *)guest(set) & ~(bit(9) | bit(19));
+        if (how == 0)
+            c->signal_mask |= s;
+        else if (how == 1)
+            c->signal_mask &= ~s;
+        else if (how == 2)
+            c->signal_mask = s;
+        else
+            return -EINVAL;
+        signals_real_mask(c);
+        c->pending = signals_deliverable(c);
+    }
+    if (old)
+        *(uint64_t *)guest(old) = before;
+    return 0;
+}
+
+long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack) {
+    stack_t before;
+    fill_bytes(&before, 0, sizeof before);
+    bool on = c->alternate_size && c->registers[RSP] > c->alternate_stack &&
+              c->registers[RSP] <= c->alternate_stack + c->alternate_size;
+    before.ss_sp = guest(c->alternate_stack);
+    before.ss_size = c->alternate_size;
+    before.ss_flags = c->alternate_size ? (on ? 1 : 0) : 2;
+    if (new_stack) {
+        if (on)
+            return -EPERM;
+        stack_t *s = guest(new_stack);
+        if (s->ss_flags & 2) {
+            c->alternate_size = 0;
+            c->alternate_stack = 0;
+        } else {
+            if (s->ss_size < 2048)
+                return -ENOMEM;
+            c->alternate_stack = (gaddr)(uintptr_t)s->ss_sp;
+            c->alternate_size = s->ss_size;
+        }
+    }
+    if (old_stack)
+        *(stack_t *)guest(old_stack) = before;
+    return 0;
+}
+
+/* Whether the signal that interrupted a call lets the call start again. */
+bool signals_restarts(struct context *c) {
+    for (uint32_t i = 0; i < c->queued; i++) {
+        int n = c->queue[i].number;
+        if (c->signal_mask & bit(n))
+            continue;
+        gaddr handler = actions[n].handler;
+        if (handler > 1)
+            return actions[n].flags & SA_RESTART;
+    }
+    return true;
+}
+
+static struct action saved_actions[65];
+void signals_keep(bool restore) {
+    if (restore)
+        copy_bytes(actions, saved_actions, sizeof actions);
+    else
+        copy_bytes(saved_actions, actions, sizeof actions);
+}
+
+void signals_forked(struct context *c) {
+    lock.word = 0;
+    c->queued = 0;
+    c->pending = 0;
+}

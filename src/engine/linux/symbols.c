@@ -1,0 +1,203 @@
+/* Looks through the symbol tables of mapped ELF files for functions to replace
+   and notes every file in the ledger, so that the host can name addresses. */
+#include "../engine.h"
+
+#include <asm/unistd.h>
+#include <linux/elf.h>
+#include <linux/fcntl.h>
+#include <linux/mman.h>
+
+#ifndef STT_GNU_IFUNC
+#define STT_GNU_IFUNC 10
+#endif
+
+enum place { PLACE_PROGRAM, PLACE_STATIC_PROGRAM, PLACE_LIBRARY_C, PLACE_ALLOCATOR, PLACE_OTHER };
+
+static struct {
+    gaddr start, end;
+} library_c[16], loader[16];
+static uint32_t library_c_count, loader_count;
+
+static bool inside(const void *list, uint32_t n, gaddr pc) {
+    const struct {
+        gaddr start, end;
+    } *r = list;
+    for (uint32_t i = 0; i < n; i++)
+        if (pc >= r[i].start && pc < r[i].end)
+            return true;
+    return false;
+}
+
+bool symbols_in_library_c(gaddr pc) { return inside(library_c, library_c_count, pc); }
+bool symbols_in_loader(gaddr pc) { return inside(loader, loader_count, pc); }
+
+static const char *base_name(const char *path) {
+    const char *base = path;
+    for (; *path; path++)
+        if (*path == '/')
+            base = path + 1;
+    return base;
+}
+
+static enum place place_of(const char *path) {
+    const char *name = base_name(path);
+    if (has_prefix(name, "libc.so") || has_prefix(name, "libc-2") ||
+        has_prefix(name, "libc.musl") || has_prefix(name, "ld-musl"))
+        return PLACE_LIBRARY_C;
+    static const char *const allocators[] = {"libstdc++", "libc++",     "libjemalloc", "libtcmalloc",
+                                             "libmimalloc", "libcxxrt", "libsupc++"};
+    for (unsigned i = 0; i < sizeof allocators / sizeof allocators[0]; i++)
+        if (has_prefix(name, allocators[i]))
+            return PLACE_ALLOCATOR;
+    return PLACE_OTHER;
+}
+
+/* Whether the module's own definition is one to replace. A program may define
+   allocation operators or string functions of its own and means them. */
+static bool wanted(enum place place, const struct replaced *r, int binding) {
+    switch (place) {
+    case PLACE_LIBRARY_C:
+        return true;
+    case PLACE_ALLOCATOR:
+        return replaced_is_heap(r);
+    case PLACE_STATIC_PROGRAM:
+        return !replaced_is_operator(r) || binding == STB_WEAK;
+    case PLACE_PROGRAM:
+        return replaced_is_operator(r) && binding == STB_WEAK;
+    default:
+        return false;
+    }
+}
+
+static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *table,
+                         const Elf64_Shdr *sections, int section_count, gaddr bias,
+                         enum place place) {
+    if (table->sh_link >= (uint32_t)section_count)
+        return;
+    const Elf64_Shdr *strings = &sections[table->sh_link];
+    if (table->sh_offset + table->sh_size > size || strings->sh_offset + strings->sh_size > size)
+        return;
+    const Elf64_Sym *symbols = (const Elf64_Sym *)(file + table->sh_offset);
+    const char *names = file + strings->sh_offset;
+    for (uint64_t i = 0; i < table->sh_size / sizeof *symbols; i++) {
+        const Elf64_Sym *s = &symbols[i];
+        int type = s->st_info & 15, binding = s->st_info >> 4;
+        if ((type != STT_FUNC && type != STT_GNU_IFUNC) || s->st_shndx == SHN_UNDEF ||
+            binding == STB_LOCAL || !s->st_value || s->st_name >= strings->sh_size)
+            continue;
+        const char *name = names + s->st_name;
+        char first = name[0];
+        if (first != '_' && (first < 'a' || first > 'w'))
+            continue;
+        const struct replaced *r = replaced_by_name(name);
+        if (!r || !wanted(place, r, binding))
+            continue;
+        if (type == STT_GNU_IFUNC)
+            replaced_add_resolver(bias + s->st_value, r);
+        else
+            replaced_add(bias + s->st_value, r);
+    }
+}
+
+static void note_module(const char *path, gaddr bias, gaddr start, gaddr end) {
+    uint32_t i = __atomic_fetch_add(&ledger->next_module, 1, __ATOMIC_RELAXED);
+    if (i >= LEDGER_MODULES) {
+        ledger->next_module = LEDGER_MODULES;
+        return;
+    }
+    struct ledger_module *m = &ledger->modules[i];
+    m->process = process_index;
+    m->start = start;
+    m->end = end;
+    m->bias = bias;
+    copy_text(m->path, path, sizeof m->path);
+    __atomic_store_n(&m->ready, 1, __ATOMIC_RELEASE);
+}
+
+static void add_range(const char *path, gaddr start, gaddr end, enum place place) {
+    if (place == PLACE_LIBRARY_C && library_c_count < 16) {
+        library_c[library_c_count].start = start;
+        library_c[library_c_count++].end = end;
+    }
+    if (has_prefix(base_name(path), "ld-") && loader_count < 16) {
+        loader[loader_count].start = start;
+        loader[loader_count++].end = end;
+    }
+}
+
+static void take_file(const char *path, int fd, gaddr bias, enum place place) {
+    long size = system_call(__NR_lseek, fd, 0, 2);
+    if (size < (long)sizeof(Elf64_Ehdr))
+        return;
+    long p = system_call(__NR_mmap, 0, size, PROT_READ, MAP_PRIVATE, fd, 0);
+    if (p < 0 && p > -4096)
+        return;
+    const char *file = (const char *)p;
+    const Elf64_Ehdr *header = (const Elf64_Ehdr *)file;
+    uint64_t length = (uint64_t)size;
+    if (same_bytes(header->e_ident, "\177ELF", 4) && header->e_shentsize == sizeof(Elf64_Shdr) &&
+        header->e_shoff && header->e_shoff < length &&
+        header->e_shoff + header->e_shnum * sizeof(Elf64_Shdr) <= length) {
+        const Elf64_Shdr *sections = (const Elf64_Shdr *)(file + header->e_shoff);
+        for (int i = 0; i < header->e_shnum; i++)
+            if (sections[i].sh_type == SHT_DYNSYM || sections[i].sh_type == SHT_SYMTAB)
+                take_symbols(file, length, &sections[i], sections, header->e_shnum, bias, place);
+    }
+    system_call(__NR_munmap, p, size);
+    (void)path;
+}
+
+void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
+    (void)size;
+    (void)offset;
+    char link[64], path[LEDGER_PATH];
+    format(link, sizeof link, "/proc/self/fd/%d", (uint64_t)(int64_t)fd);
+    long n = system_call(__NR_readlink, link, path, sizeof path - 1);
+    path[n > 0 ? n : 0] = 0;
+    Elf64_Ehdr header;
+    Elf64_Phdr p[32];
+    if (system_call(__NR_pread64, fd, &header, sizeof header, 0) != sizeof header ||
+        header.e_phnum > 32)
+        return;
+    uint64_t bytes = header.e_phnum * sizeof p[0];
+    if (system_call(__NR_pread64, fd, p, bytes, header.e_phoff) != (long)bytes)
+        return;
+    gaddr low = ~0ULL, high = 0;
+    for (int i = 0; i < header.e_phnum; i++)
+        if (p[i].p_type == PT_LOAD) {
+            if ((p[i].p_vaddr & ~4095ULL) < low)
+                low = p[i].p_vaddr & ~4095ULL;
+            if (p[i].p_vaddr + p[i].p_memsz > high)
+                high = p[i].p_vaddr + p[i].p_memsz;
+        }
+    gaddr bias = start - low;
+    enum place place = place_of(path);
+    note_module(path, bias, start, (bias + high + 4095) & ~4095ULL);
+    add_range(path, start, bias + high, place);
+    if (place != PLACE_OTHER) {
+        char self[64]; /* an own description: the guest's file position stays */
+        format(self, sizeof self, "/proc/self/fd/%d", (uint64_t)(int64_t)fd);
+        int own = (int)system_call(__NR_open, self, O_RDONLY | O_CLOEXEC, 0);
+        if (own >= 0) {
+            take_file(path, own, bias, place);
+            system_call(__NR_close, own);
+        }
+    }
+}
+
+void symbols_unmapped(gaddr start, uint64_t size) { replaced_forget(start, start + size); }
+
+void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, gaddr end) {
+    note_module(path, bias, start, end);
+    enum place place = place_of(path);
+    if (place == PLACE_OTHER)
+        place = dynamic ? PLACE_PROGRAM : PLACE_STATIC_PROGRAM;
+    add_range(path, start, end, place_of(path));
+    if (has_prefix(base_name(path), "ld-linux"))
+        return;
+    int fd = (int)system_call(__NR_open, path, O_RDONLY | O_CLOEXEC, 0);
+    if (fd < 0)
+        return;
+    take_file(path, fd, bias, place);
+    system_call(__NR_close, fd);
+}

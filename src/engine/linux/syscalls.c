@@ -1,0 +1,334 @@
+/* System calls of the guest: checked by the table, then passed on, except those
+   that concern what the engine itself owns (address space, signals, threads,
+   other programs, its identity). */
+#include "../engine.h"
+#include "syscall_table.h"
+
+#include <asm/errno.h>
+#include <asm/prctl.h>
+#include <asm/unistd.h>
+#include <linux/fcntl.h>
+#include <linux/prctl.h>
+#include <linux/resource.h>
+#include <linux/sched.h>
+
+enum effect_kind { EFFECT_NONE, EFFECT_IN, EFFECT_OUT, EFFECT_INTO, EFFECT_FROM, EFFECT_TEXT,
+                   EFFECT_VECTOR };
+struct effect {
+    uint8_t kind, parameter;
+    uint16_t size; /* bytes, or the parameter that holds them */
+    uint8_t write;
+};
+#define IN(i, j) {EFFECT_IN, i, j, 0}
+#define OUT(i, j) {EFFECT_OUT, i, j, 1}
+#define INTO(i, n) {EFFECT_INTO, i, n, 0}
+#define FROM(i, n) {EFFECT_FROM, i, n, 1}
+#define TEXT(i) {EFFECT_TEXT, i, 0, 0}
+#define VECTOR(i, j, w) {EFFECT_VECTOR, i, j, w}
+static const struct {
+    const char *name;
+    struct effect effects[4];
+} effects[512] = {
+#define X(name, ...) [__NR_##name] = {#name, {__VA_ARGS__}},
+    SYSTEM_CALLS(X)
+#undef X
+};
+
+long glue_syscall(struct context *c, long number, const uint64_t *arguments);
+
+static void check_call(struct context *c, uint64_t number, const uint64_t *a) {
+    if (number >= 512 || !effects[number].name)
+        return;
+    const char *name = effects[number].name;
+    if (recover_enter(c))
+        return; /* the kernel answers EFAULT */
+    for (int k = 0; k < 4 && effects[number].effects[k].kind; k++) {
+        const struct effect *e = &effects[number].effects[k];
+        gaddr p = a[e->parameter];
+        if (!p)
+            continue;
+        uint64_t size = e->size;
+        switch (e->kind) {
+        case EFFECT_IN:
+        case EFFECT_OUT:
+            size = a[e->size];
+            break;
+        case EFFECT_TEXT:
+            size = 0;
+            while (!*shadow_of(p + size) && *(volatile char *)guest(p + size))
+                size++;
+            size++;
+            break;
+        case EFFECT_VECTOR: {
+            uint64_t n = a[e->size] > 1024 ? 0 : a[e->size];
+            if (check_range(c, c->pc, p, n * 16, false, name))
+                for (uint64_t i = 0; i < n; i++) {
+                    const uint64_t *v = guest(p + 16 * i);
+                    check_range(c, c->pc, v[0], v[1], e->write, name);
+                }
+            continue;
+        }
+        }
+        check_range(c, c->pc, p, size, e->write, name);
+    }
+    c->recover = 0;
+}
+
+/* Calls that the kernel starts again after a handler with SA_RESTART. */
+static bool restartable(uint64_t number) {
+    switch (number) {
+    case __NR_poll: case __NR_ppoll: case __NR_select: case __NR_pselect6:
+    case __NR_epoll_wait: case __NR_epoll_pwait: case __NR_nanosleep: case __NR_clock_nanosleep:
+    case __NR_pause: case __NR_rt_sigsuspend: case __NR_rt_sigtimedwait: case __NR_io_getevents:
+    case __NR_semop: case __NR_semtimedop: case __NR_msgrcv: case __NR_msgsnd:
+        return false;
+    }
+    return true;
+}
+
+static bool is_own_exe(gaddr path) {
+    const char *p = guest(path);
+    if (!has_prefix(p, "/proc/"))
+        return false;
+    if (same_text(p, "/proc/self/exe") || same_text(p, "/proc/thread-self/exe"))
+        return true;
+    char own[64];
+    format(own, sizeof own, "/proc/%d/exe", (uint64_t)system_call(__NR_getpid));
+    return same_text(p, own);
+}
+
+static long read_own_exe(gaddr buffer, uint64_t size) {
+    uint64_t n = text_length(guest_path);
+    if ((int64_t)size <= 0)
+        return -EINVAL;
+    if (n > size)
+        n = size;
+    copy_bytes(guest(buffer), guest_path, n);
+    return (long)n;
+}
+
+static struct {
+    uint64_t soft, hard;
+    bool set;
+} limits[16];
+
+/* Limits on address space are noted, not set: the shadow would not fit. */
+static long limit(uint64_t resource, gaddr new_limit, gaddr old_limit) {
+    long r = 0;
+    if (old_limit) {
+        r = system_call(__NR_prlimit64, 0, resource, 0, old_limit);
+        if (r == 0 && limits[resource].set)
+            copy_bytes(guest(old_limit), &limits[resource], 16);
+    }
+    if (r == 0 && new_limit) {
+        copy_bytes(&limits[resource], guest(new_limit), 16);
+        limits[resource].set = true;
+    }
+    return r;
+}
+
+static bool is_space_limit(uint64_t resource) {
+    return resource == RLIMIT_AS || resource == RLIMIT_DATA;
+}
+
+static long suspend(struct context *c, uint64_t number, uint64_t *a, gaddr set) {
+    uint64_t wanted = *(uint64_t *)guest(set) & ~(1ULL << 8 | 1ULL << 18);
+    c->saved_mask = c->signal_mask;
+    c->signal_mask = wanted;
+    c->pending = signals_deliverable(c);
+    long r = glue_syscall(c, (long)number, a);
+    if (signals_deliverable(c)) {
+        c->pending = 1;
+        c->restore_mask = true; /* the handler's frame gets the saved one */
+    } else {
+        c->signal_mask = c->saved_mask;
+        signals_real_mask(c);
+        c->pending = signals_deliverable(c);
+    }
+    return r;
+}
+
+static bool last_thread(struct context *c) {
+    for (struct context *t = threads; t; t = t->next)
+        if (t != c && t->alive)
+            return false;
+    return true;
+}
+
+static _Noreturn void exit_thread(struct context *c, uint64_t status) {
+    if (last_thread(c) && !(c->clone_flags & CLONE_VFORK)) {
+        process_finish(c, (int)status & 255, 0);
+        system_call(__NR_exit_group, status);
+    }
+    uint64_t all = ~0ULL;
+    system_call(__NR_rt_sigprocmask, 2, &all, 0, 8);
+    c->alive = 0;
+    for (;;)
+        system_call(__NR_exit, status);
+}
+
+static long control(struct context *c, uint64_t code, uint64_t value) {
+    switch (code) {
+    case ARCH_SET_FS:
+        c->fs_base = value;
+        return 0;
+    case ARCH_SET_GS:
+        c->gs_base = value;
+        return 0;
+    case ARCH_GET_FS:
+        *(uint64_t *)guest(value) = c->fs_base;
+        return 0;
+    case ARCH_GET_GS:
+        *(uint64_t *)guest(value) = c->gs_base;
+        return 0;
+    }
+    return system_call(__NR_arch_prctl, code, value);
+}
+
+static long shared_segment(uint64_t id, gaddr wanted, uint64_t flags) {
+    struct {
+        int32_t words[12];
+        uint64_t size;
+        uint64_t rest[12];
+    } description;
+    fill_bytes(&description, 0, sizeof description);
+    if (system_call(__NR_shmctl, id, 2, &description) < 0)
+        return system_call(__NR_shmat, id, wanted, flags);
+    uint64_t size = description.size;
+    if (!wanted)
+        wanted = memory_find_gap(size, 4096, false);
+    long p = system_call(__NR_shmat, id, wanted, flags);
+    if (p > 0 || p < -4095)
+        memory_note((gaddr)p, size, flags & 010000 ? 1 : 3, 1);
+    return p;
+}
+
+/* The call itself; sets *moved when the guest's registers and pc are final. */
+static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
+    switch (number) {
+    case __NR_mmap:
+        return memory_mmap(a[0], a[1], (int)a[2], (int)a[3], (int)a[4], a[5]);
+    case __NR_munmap:
+        return memory_munmap(a[0], a[1]);
+    case __NR_mremap:
+        return memory_mremap(a[0], a[1], a[2], (int)a[3], a[4]);
+    case __NR_mprotect:
+    case __NR_pkey_mprotect:
+        return memory_mprotect(a[0], a[1], (int)a[2]);
+    case __NR_brk:
+        return memory_brk(a[0]);
+    case __NR_madvise:
+    case __NR_mincore:
+    case __NR_msync:
+    case __NR_mlock:
+    case __NR_munlock:
+        if (a[0] >= GUEST_END)
+            return number == __NR_madvise ? -EINVAL : -ENOMEM;
+        break;
+    case __NR_mlockall:
+        return 0; /* would pin the shadow */
+    case __NR_shmat:
+        return shared_segment(a[0], a[1], a[2]);
+    case __NR_rt_sigaction:
+        return signals_action((int)a[0], a[1], a[2], a[3]);
+    case __NR_rt_sigprocmask:
+        return signals_mask(c, (int)a[0], a[1], a[2], a[3]);
+    case __NR_sigaltstack:
+        return signals_alternate(c, a[0], a[1]);
+    case __NR_rt_sigreturn:
+        signals_return(c);
+        *moved = true;
+        return 0;
+    case __NR_rt_sigsuspend:
+        return suspend(c, number, a, a[0]);
+    case __NR_ppoll:
+        if (a[3])
+            return suspend(c, number, a, a[3]);
+        break;
+    case __NR_epoll_pwait:
+    case __NR_epoll_pwait2:
+        if (a[4])
+            return suspend(c, number, a, a[4]);
+        break;
+    case __NR_pselect6:
+        if (a[5] && *(gaddr *)guest(a[5]))
+            return suspend(c, number, a, *(gaddr *)guest(a[5]));
+        break;
+    case __NR_clone:
+        return thread_clone(c, a[0], a[1], a[2], a[3], a[4]);
+    case __NR_fork:
+        return thread_clone(c, 17, 0, 0, 0, 0);
+    case __NR_vfork:
+        return thread_clone(c, CLONE_VM | CLONE_VFORK | 17, 0, 0, 0, 0);
+    case __NR_clone3: /* the C library falls back to clone */
+    case __NR_rseq:
+        return -ENOSYS;
+    case __NR_execve:
+        return process_execute(c, AT_FDCWD, a[0], a[1], a[2], 0);
+    case __NR_execveat:
+        return process_execute(c, (int)a[0], a[1], a[2], a[3], (int)a[4]);
+    case __NR_exit:
+        exit_thread(c, a[0]);
+    case __NR_exit_group:
+        if (!(c->clone_flags & CLONE_VFORK))
+            process_finish(c, (int)a[0] & 255, 0);
+        for (;;)
+            system_call(__NR_exit_group, a[0]);
+    case __NR_arch_prctl:
+        return control(c, a[0], a[1]);
+    case __NR_readlink:
+        if (is_own_exe(a[0]))
+            return read_own_exe(a[1], a[2]);
+        break;
+    case __NR_readlinkat:
+        if (a[1] && is_own_exe(a[1]))
+            return read_own_exe(a[2], a[3]);
+        break;
+    case __NR_open:
+        if (is_own_exe(a[0]))
+            a[0] = (uint64_t)(uintptr_t)guest_path;
+        break;
+    case __NR_openat:
+        if (a[1] && is_own_exe(a[1]))
+            a[1] = (uint64_t)(uintptr_t)guest_path;
+        break;
+    case __NR_setrlimit:
+        if (is_space_limit(a[0]))
+            return limit(a[0], a[1], 0);
+        break;
+    case __NR_getrlimit:
+        if (is_space_limit(a[0]))
+            return limit(a[0], 0, a[1]);
+        break;
+    case __NR_prlimit64:
+        if (is_space_limit(a[1]) && (!a[0] || a[0] == (uint64_t)system_call(__NR_getpid)))
+            return limit(a[1], a[2], a[3]);
+        break;
+    }
+    return glue_syscall(c, (long)number, a);
+}
+
+void syscall_run(struct context *c) {
+    uint64_t *r = c->registers;
+    uint64_t number = r[RAX];
+    uint64_t a[6] = {r[RDI], r[RSI], r[RDX], r[10], r[8], r[9]};
+    gaddr at = c->pc;
+    check_call(c, number, a);
+    c->pc = at + 2;
+    bool moved = false;
+    if (recover_enter(c)) {
+        r[RAX] = (uint64_t)-EFAULT;
+        return;
+    }
+    long result = run(c, number, a, &moved);
+    c->recover = 0;
+    if (moved)
+        return;
+    r[RCX] = c->pc;
+    r[11] = c->flags;
+    if (result == -EINTR && c->pending && restartable(number) && signals_restarts(c)) {
+        c->pc = at; /* the guest's handler runs first, then the call again */
+        return;
+    }
+    r[RAX] = (uint64_t)result;
+}

@@ -1,0 +1,420 @@
+/* Functions the engine does itself: finding them by address, the allocator
+   family, and the resolvers of indirect functions, whose result is exchanged
+   for a stand-in so that two names with one implementation stay apart. */
+#include "engine.h"
+#include "replaced_table.h"
+
+#include <asm/errno.h>
+
+struct replaced {
+    const char *symbol;
+    int action;
+    const char *name;
+};
+
+static const struct replaced table[] = {
+#define ROW(symbol, action, name) {symbol, DO_##action, name},
+    REPLACED_HEAP(ROW) REPLACED_STRINGS(ROW)
+#undef ROW
+};
+#define ROWS (sizeof table / sizeof table[0])
+
+static const struct replaced resolved = {"", DO_RESOLVED, ""};
+
+/* Guest addresses, open addressing; removed entries keep their place. */
+#define SLOTS 8192
+static struct {
+    gaddr pc;
+    const struct replaced *function;
+    bool resolver;
+} places[SLOTS];
+static struct lock places_lock;
+
+static uint32_t slot_of(gaddr pc) { return (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 51); }
+
+/* Names, hashed once. */
+#define NAME_SLOTS 512
+static uint16_t names[NAME_SLOTS];
+
+static uint32_t hash_text(const char *s) {
+    uint32_t h = 5381;
+    while (*s)
+        h = h * 33 + (unsigned char)*s++;
+    return h;
+}
+
+#define THUNK_SIZE 32
+#define THUNK_RESOLVED (THUNKS + THUNK_SIZE * ROWS)
+
+void replaced_start(void) {
+    for (uint32_t i = 0; i < ROWS; i++) {
+        uint32_t at = hash_text(table[i].symbol) % NAME_SLOTS;
+        while (names[at])
+            at = (at + 1) % NAME_SLOTS;
+        names[at] = (uint16_t)(i + 1);
+    }
+    memory_mmap(THUNKS, 8192, 3, 0x32, -1, 0); /* private, fixed, anonymous */
+    memory_mprotect(THUNKS, 8192, 7);
+    replaced_add(THUNK_RESOLVED, &resolved);
+}
+
+const struct replaced *replaced_by_name(const char *name) {
+    uint32_t at = hash_text(name) % NAME_SLOTS;
+    for (; names[at]; at = (at + 1) % NAME_SLOTS)
+        if (same_text(table[names[at] - 1].symbol, name))
+            return &table[names[at] - 1];
+    return NULL;
+}
+
+const char *replaced_name(const struct replaced *r) { return r->name; }
+bool replaced_is_heap(const struct replaced *r) { return r->action <= DO_LAST_HEAP; }
+bool replaced_is_operator(const struct replaced *r) {
+    return r->action >= DO_NEW && r->action <= DO_LAST_HEAP;
+}
+
+static int find_place(gaddr pc) {
+    for (uint32_t at = slot_of(pc);; at = (at + 1) % SLOTS) {
+        if (places[at].pc == pc)
+            return (int)at;
+        if (!places[at].pc)
+            return -1;
+    }
+}
+
+const struct replaced *replaced_at(gaddr pc) {
+    int at = find_place(pc);
+    return at < 0 ? NULL : places[at].function;
+}
+
+static void add(gaddr pc, const struct replaced *r, bool resolver) {
+    lock_take(&places_lock);
+    uint32_t at = slot_of(pc);
+    uint32_t seen = 0;
+    while (places[at].pc && places[at].pc != pc && ++seen < SLOTS / 2)
+        at = (at + 1) % SLOTS;
+    if (seen < SLOTS / 2 && !places[at].function) {
+        places[at].resolver = resolver;
+        places[at].function = r;
+        __atomic_store_n(&places[at].pc, pc, __ATOMIC_RELEASE);
+    }
+    lock_drop(&places_lock);
+}
+
+static void add_name(gaddr pc, gaddr real, const char *name) {
+    uint32_t i = __atomic_fetch_add(&ledger->next_name, 1, __ATOMIC_RELAXED);
+    if (i >= LEDGER_NAMES)
+        return;
+    struct ledger_name *n = &ledger->names[i];
+    n->process = process_index;
+    n->pc = pc;
+    n->real = real;
+    copy_text(n->name, name, sizeof n->name);
+    __atomic_store_n(&n->ready, 1, __ATOMIC_RELEASE);
+}
+
+void replaced_add(gaddr pc, const struct replaced *r) {
+    if (r != &resolved && replaced_at(pc) == NULL)
+        add_name(pc, pc, r->name);
+    add(pc, r, false);
+}
+
+void replaced_add_resolver(gaddr pc, const struct replaced *r) { add(pc, r, true); }
+
+void replaced_forget(gaddr start, gaddr end) {
+    lock_take(&places_lock);
+    for (uint32_t i = 0; i < SLOTS; i++)
+        if (places[i].pc >= start && places[i].pc < end)
+            places[i].function = NULL;
+    lock_drop(&places_lock);
+}
+
+/* --- indirect functions --- */
+
+#define PENDING_RESOLVERS 64
+static struct {
+    struct context *thread;
+    gaddr return_address;
+    const struct replaced *function;
+} resolving[PENDING_RESOLVERS];
+static struct lock resolving_lock;
+
+uint64_t cache_lookup_original(struct context *c, gaddr pc);
+
+static void run_original(struct context *c, gaddr pc) {
+    c->pc = pc;
+    c->target = cache_lookup_original(c, pc);
+}
+
+static void resolver_entered(struct context *c, const struct replaced *r) {
+    gaddr *slot = guest(c->registers[RSP]);
+    lock_take(&resolving_lock);
+    for (int i = 0; i < PENDING_RESOLVERS; i++)
+        if (!resolving[i].thread) {
+            resolving[i].thread = c;
+            resolving[i].return_address = *slot;
+            resolving[i].function = r;
+            *slot = THUNK_RESOLVED;
+            break;
+        }
+    lock_drop(&resolving_lock);
+}
+
+static void resolver_returned(struct context *c) {
+    lock_take(&resolving_lock);
+    for (int i = PENDING_RESOLVERS - 1; i >= 0; i--)
+        if (resolving[i].thread == c) {
+            const struct replaced *r = resolving[i].function;
+            gaddr real = c->registers[RAX];
+            gaddr thunk = THUNKS + (uint64_t)(r - table) * THUNK_SIZE;
+            uint8_t *code = guest(thunk);
+            if (real && !code[0]) {
+                static const uint8_t jump[] = {0xff, 0x25, 0, 0, 0, 0}; /* jmp [rip+0] */
+                copy_bytes(code + 6, &real, 8);
+                copy_bytes(code, jump, sizeof jump);
+                add(thunk, r, false);
+                add_name(thunk, real, r->name);
+            }
+            if (real)
+                c->registers[RAX] = thunk;
+            c->pc = resolving[i].return_address;
+            resolving[i].thread = NULL;
+            break;
+        }
+    lock_drop(&resolving_lock);
+}
+
+/* --- the allocator family --- */
+
+static int family_of(int action) {
+    switch (action) {
+    case DO_NEW:
+    case DO_DELETE:
+        return FAMILY_NEW;
+    case DO_NEW_ARRAY:
+    case DO_DELETE_ARRAY:
+        return FAMILY_NEW_ARRAY;
+    case DO_ALIGNED_NEW:
+    case DO_ALIGNED_DELETE:
+        return FAMILY_ALIGNED_NEW;
+    case DO_ALIGNED_NEW_ARRAY:
+    case DO_ALIGNED_DELETE_ARRAY:
+        return FAMILY_ALIGNED_NEW_ARRAY;
+    }
+    return FAMILY_MALLOC;
+}
+
+/* Sizes no program can mean: more than the address space holds. */
+static bool absurd(uint64_t size) { return size >= GUEST_END; }
+
+static void report_size(struct context *c, gaddr pc, uint64_t size, const char *name) {
+    struct access a = {.kind = KIND_INVALID_SIZE, .size = size, .function = name};
+    finding_report(c, pc, &a);
+}
+
+/* Returns 0 with the original function to be run when there is no memory: that
+   sets errno or throws as the guest expects. */
+static gaddr obtain(struct context *c, gaddr pc, const struct replaced *r, uint64_t size,
+                    uint64_t alignment, bool zero) {
+    if (absurd(size)) {
+        report_size(c, pc, size, r->name);
+        return 0;
+    }
+    return heap_allocate(size, alignment, stack_capture(c, pc), family_of(r->action), zero);
+}
+
+static void report_release(struct context *c, gaddr pc, const struct replaced *r, gaddr address,
+                           enum finding_kind kind) {
+    struct access a = {.kind = kind,
+                       .address = address,
+                       .bad = address,
+                       .function = r->name,
+                       .used_family = family_of(r->action)};
+    finding_report(c, pc, &a);
+}
+
+/* The live block that starts here; otherwise says what is wrong. */
+static bool releasable(struct context *c, gaddr pc, const struct replaced *r, gaddr address,
+                       struct block_view *view) {
+    if (address < GUEST_END && heap_find(address, view) && view->start == address) {
+        if (view->state == HEAP_LIVE)
+            return true;
+        if (view->state == HEAP_RETIRED) {
+            bool reallocation = r->action == DO_REALLOC || r->action == DO_REALLOCARRAY;
+            report_release(c, pc, r, address,
+                           reallocation ? KIND_USE_AFTER_FREE : KIND_DOUBLE_FREE);
+            return false;
+        }
+    }
+    report_release(c, pc, r, address, KIND_INVALID_FREE);
+    return false;
+}
+
+static void release(struct context *c, gaddr pc, const struct replaced *r, gaddr address) {
+    struct block_view view;
+    if (!address || !releasable(c, pc, r, address, &view))
+        return;
+    if (view.block->family != family_of(r->action))
+        report_release(c, pc, r, address, KIND_MISMATCHED_DEALLOCATION);
+    heap_release(&view, stack_capture(c, pc));
+}
+
+static gaddr reallocate(struct context *c, gaddr pc, const struct replaced *r, gaddr address,
+                        uint64_t size, bool *failed) {
+    if (!address) {
+        gaddr p = obtain(c, pc, r, size, 16, false);
+        *failed = !p;
+        return p;
+    }
+    struct block_view view;
+    if (!releasable(c, pc, r, address, &view))
+        return 0;
+    if (view.block->family != FAMILY_MALLOC)
+        report_release(c, pc, r, address, KIND_MISMATCHED_DEALLOCATION);
+    if (size == 0) {
+        heap_release(&view, stack_capture(c, pc));
+        return 0;
+    }
+    gaddr p = obtain(c, pc, r, size, 16, false);
+    if (!p) {
+        *failed = true;
+        return 0;
+    }
+    copy_bytes(guest(p), guest(address), size < view.size ? size : view.size);
+    heap_release(&view, stack_capture(c, pc));
+    return p;
+}
+
+static bool times(uint64_t a, uint64_t b, uint64_t *product) {
+    return !__builtin_mul_overflow(a, b, product);
+}
+
+static void leave(struct context *c, uint64_t result) {
+    c->registers[RAX] = result;
+    c->pc = *(gaddr *)guest(c->registers[RSP]);
+    c->registers[RSP] += 8;
+    struct shadow_entry *top = c->shadow - 1;
+    c->target = 0;
+    if (top >= c->shadow_base && top->return_address == c->pc &&
+        top->stack_pointer == c->registers[RSP] - 8) {
+        c->shadow = top;
+        c->target = CACHE_BASE + top->host;
+    }
+}
+
+static bool power_of_two(uint64_t n) { return n && !(n & (n - 1)); }
+
+static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
+    uint64_t a = c->registers[RDI], b = c->registers[RSI], d = c->registers[RDX];
+    uint64_t size = 0, result = 0;
+    bool failed = false;
+    switch (r->action) {
+    case DO_MALLOC:
+    case DO_NEW:
+    case DO_NEW_ARRAY:
+        result = obtain(c, pc, r, a, 16, false);
+        failed = !result;
+        break;
+    case DO_CALLOC:
+        if (!times(a, b, &size))
+            size = ~0ULL;
+        result = obtain(c, pc, r, size, 16, true);
+        failed = !result;
+        break;
+    case DO_REALLOC:
+        result = reallocate(c, pc, r, a, b, &failed);
+        break;
+    case DO_REALLOCARRAY:
+        if (!times(b, d, &size))
+            size = ~0ULL;
+        result = reallocate(c, pc, r, a, size, &failed);
+        break;
+    case DO_FREE:
+    case DO_DELETE:
+    case DO_DELETE_ARRAY:
+    case DO_ALIGNED_DELETE:
+    case DO_ALIGNED_DELETE_ARRAY:
+        release(c, pc, r, a);
+        result = c->registers[RAX];
+        break;
+    case DO_MEMALIGN:
+        size = b;
+        while (!power_of_two(a) && a < GUEST_END)
+            a = a < 16 ? 16 : (a & (a - 1)) << 1;
+        result = obtain(c, pc, r, size, a, false);
+        failed = !result;
+        break;
+    case DO_POSIX_MEMALIGN:
+        if (b % 8 || !power_of_two(b)) {
+            leave(c, EINVAL);
+            return;
+        }
+        result = obtain(c, pc, r, d, b, false);
+        if (result) {
+            check_range(c, pc, a, 8, true, r->name);
+            *(gaddr *)guest(a) = result;
+        }
+        leave(c, result ? 0 : ENOMEM);
+        return;
+    case DO_VALLOC:
+    case DO_PVALLOC:
+        size = r->action == DO_PVALLOC ? (a + 4095) & ~4095ULL : a;
+        result = obtain(c, pc, r, size < a ? a : size, 4096, false);
+        failed = !result;
+        break;
+    case DO_ALIGNED_NEW:
+    case DO_ALIGNED_NEW_ARRAY:
+        result = obtain(c, pc, r, a, b, false);
+        failed = !result;
+        break;
+    case DO_USABLE_SIZE: {
+        struct block_view view;
+        if (a && heap_find(a, &view) && view.start == a && view.state == HEAP_LIVE)
+            result = view.size;
+        break;
+    }
+    }
+    if (failed) {
+        /* The function itself sets errno or throws: give it a size that it
+           must refuse and that is no finding any more. */
+        run_original(c, pc);
+        return;
+    }
+    leave(c, result);
+}
+
+void replaced_run(struct context *c, const struct replaced *r) {
+    gaddr pc = c->pc;
+    int at = find_place(pc);
+    if (at >= 0 && places[at].resolver) {
+        resolver_entered(c, r);
+        run_original(c, pc);
+        return;
+    }
+    if (r->action == DO_RESOLVED) {
+        resolver_returned(c);
+        c->target = 0;
+        return;
+    }
+    if (recover_enter(c)) {
+        /* A bad pointer made us fault: the function itself would have. */
+        struct access a = {.kind = c->fault_address < 4096 ? KIND_NULL_DEREFERENCE
+                                                           : KIND_INVALID_ACCESS,
+                           .address = c->fault_address,
+                           .bad = c->fault_address,
+                           .size = 1,
+                           .function = r->name,
+                           .signal = (int)c->fault_signal};
+        finding_report(c, pc, &a);
+        c->pc = pc;
+        signals_raise(c, (int)c->fault_signal, 1, c->fault_address);
+        c->target = 0;
+        return;
+    }
+    if (replaced_is_heap(r)) {
+        run_heap(c, pc, r);
+    } else {
+        strings_run(c, r->action, r->name);
+        leave(c, c->registers[RAX]);
+    }
+    c->recover = 0;
+}

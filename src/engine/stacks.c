@@ -1,0 +1,96 @@
+/* Call stacks without unwinding: the shadow call stack is read from its top
+   down to the first frame that was interned before, and the frames above it
+   are interned on the way back. The interning table lives in the ledger. */
+#include "engine.h"
+
+static uint32_t bucket_of(uint32_t parent, gaddr pc) {
+    uint64_t h = (pc ^ ((uint64_t)parent << 29)) * 0x9e3779b97f4a7c15ULL;
+    return (uint32_t)(h >> 44) & (LEDGER_BUCKETS - 1);
+}
+
+static uint32_t find(uint32_t node, uint32_t parent, gaddr pc) {
+    while (node) {
+        struct ledger_node *n = &ledger->nodes[node];
+        if (n->pc == pc && n->parent == parent)
+            return node;
+        node = n->next;
+    }
+    return 0;
+}
+
+uint32_t stack_intern(uint32_t parent, gaddr pc) {
+    uint32_t *bucket = &ledger->buckets[bucket_of(parent, pc)];
+    uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
+    uint32_t node = find(head, parent, pc);
+    if (node)
+        return node;
+    node = __atomic_add_fetch(&ledger->next_node, 1, __ATOMIC_RELAXED);
+    if (node >= LEDGER_NODES) {
+        ledger->next_node = LEDGER_NODES;
+        ledger->overflow = 1;
+        return parent;
+    }
+    ledger->nodes[node].parent = parent;
+    ledger->nodes[node].pc = pc;
+    do
+        ledger->nodes[node].next = head;
+    while (!__atomic_compare_exchange_n(bucket, &head, node, false, __ATOMIC_RELEASE,
+                                        __ATOMIC_ACQUIRE));
+    return node;
+}
+
+uint32_t stack_root(uint32_t thread) {
+    return stack_intern(0, (uint64_t)process_index << 32 | thread);
+}
+
+/* A guest word that may not be there: only mapped stacks are read. */
+static bool still_returns_to(struct context *c, const struct shadow_entry *e) {
+    if (e->stack_pointer >= c->stack_low && e->stack_pointer < c->stack_high)
+        return *(uint64_t *)guest(e->stack_pointer) == e->return_address;
+    struct mapping m;
+    return memory_lookup(e->stack_pointer, &m) &&
+           *(uint64_t *)guest(e->stack_pointer) == e->return_address;
+}
+
+uint32_t stack_capture(struct context *c, gaddr leaf) {
+    /* Entries that the stack pointer has passed (longjmp, exceptions) stand
+       between live ones until a return meets them: they are skipped here. */
+    struct shadow_entry *e = c->shadow;
+    gaddr reached = c->registers[RSP];
+    struct shadow_entry *live[512];
+    int count = 0;
+    uint32_t node = 0;
+    bool switched = !(reached >= c->stack_low && reached < c->stack_high);
+    while (e > c->shadow_base) {
+        e--;
+        bool below = e->stack_pointer < reached;
+        if (below && !switched)
+            continue;
+        if (e->node) {
+            node = (uint32_t)e->node;
+            break;
+        }
+        if (!still_returns_to(c, e))
+            continue;
+        reached = e->stack_pointer;
+        live[count++] = e;
+        if (count == 512) {
+            /* deep recursion seen for the first time: take it in pieces */
+            struct shadow_entry *top = c->shadow;
+            uint64_t sp = c->registers[RSP];
+            c->shadow = e;
+            c->registers[RSP] = reached + 8;
+            node = stack_capture(c, 0);
+            c->shadow = top;
+            c->registers[RSP] = sp;
+            break;
+        }
+    }
+    if (!node)
+        node = c->root;
+    while (count) {
+        node = stack_intern(node, live[--count]->return_address);
+        live[count]->node = node;
+    }
+    return leaf ? stack_intern(node, leaf) : node;
+}

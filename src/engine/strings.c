@@ -1,0 +1,390 @@
+/* The C library's memory and string functions (C11 7.24, 7.29.4; POSIX), done
+   here so that a bad range is one finding at the caller and word-at-a-time
+   overreads are none. Results follow the C library's: comparisons return the
+   difference of the first bytes that differ. */
+#include "engine.h"
+#include "replaced_table.h"
+
+#define ONES 0x0101010101010101ULL
+#define HIGHS 0x8080808080808080ULL
+
+struct call {
+    struct context *c;
+    gaddr pc;
+    const char *name;
+};
+
+static bool readable(struct call *k, gaddr address, uint64_t size) {
+    return check_range(k->c, k->pc, address, size, false, k->name);
+}
+
+static bool writable(struct call *k, gaddr address, uint64_t size) {
+    return check_range(k->c, k->pc, address, size, true, k->name);
+}
+
+static uint8_t byte_at(gaddr a) { return *(volatile uint8_t *)guest(a); }
+static uint32_t wide_at(gaddr a) { return *(volatile uint32_t *)guest(a); }
+
+/* Bytes before the first one that is `stop` or 0 (want_zero), at most limit. */
+static uint64_t scan(gaddr address, uint64_t limit, uint8_t stop, bool want_zero) {
+    uint64_t n = 0;
+    while (n < limit && ((address + n) & 7)) {
+        uint8_t b = byte_at(address + n);
+        if (b == stop || (want_zero && !b))
+            return n;
+        n++;
+    }
+    uint64_t pattern = ONES * stop;
+    while (limit - n >= 8) {
+        uint64_t w = *(volatile uint64_t *)guest(address + n);
+        uint64_t x = w ^ pattern;
+        if (((x - ONES) & ~x & HIGHS) || (want_zero && ((w - ONES) & ~w & HIGHS)))
+            break;
+        n += 8;
+    }
+    while (n < limit) {
+        uint8_t b = byte_at(address + n);
+        if (b == stop || (want_zero && !b))
+            return n;
+        n++;
+    }
+    return limit;
+}
+
+static uint64_t length(gaddr address) { return scan(address, ~0ULL >> 1, 0, false); }
+
+static uint64_t wide_length(gaddr address, uint64_t limit) {
+    uint64_t n = 0;
+    while (n < limit && wide_at(address + 4 * n))
+        n++;
+    return n;
+}
+
+static void move(gaddr to, gaddr from, uint64_t size) {
+    unsigned char *d = guest(to);
+    const unsigned char *s = guest(from);
+    if (to - from >= size) { /* forwards is safe */
+        if (size >= 256) {
+            copy_bytes(d, s, size);
+            return;
+        }
+        for (; size >= 8; size -= 8, d += 8, s += 8)
+            *(volatile uint64_t *)d = *(const volatile uint64_t *)s;
+        while (size--)
+            *(volatile unsigned char *)d++ = *(const volatile unsigned char *)s++;
+        return;
+    }
+    for (; size >= 8; size -= 8) {
+        uint64_t w = *(const volatile uint64_t *)(s + size - 8);
+        *(volatile uint64_t *)(d + size - 8) = w;
+    }
+    while (size--)
+        *(volatile unsigned char *)(d + size) = *(const volatile unsigned char *)(s + size);
+}
+
+static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bool may_overlap) {
+    if (!may_overlap && size && to != from && (to - from < size || from - to < size)) {
+        struct access a = {.kind = KIND_OVERLAPPING_COPY,
+                           .address = to,
+                           .size = size,
+                           .bad = to,
+                           .write = true,
+                           .other = from,
+                           .function = k->name};
+        finding_report(k->c, k->pc, &a);
+    }
+    readable(k, from, size);
+    writable(k, to, size);
+    move(to, from, size);
+}
+
+/* strcpy and family report an overlap as well (C11 7.24.2.3). */
+static int64_t compare(struct call *k, gaddr a, gaddr b, uint64_t limit, bool text) {
+    uint64_t n = 0;
+    int64_t result = 0;
+    for (;; n++) {
+        if (n == limit)
+            break;
+        if (!text && ((a + n) & 7) == 0) {
+            while (limit - n > 8 && *(volatile uint64_t *)guest(a + n) ==
+                                        *(volatile uint64_t *)guest(b + n))
+                n += 8;
+        }
+        uint8_t x = byte_at(a + n), y = byte_at(b + n);
+        if (x != y) {
+            result = x - y;
+            n++;
+            break;
+        }
+        if (text && !x) {
+            n++;
+            break;
+        }
+    }
+    uint64_t looked = text ? n : limit;
+    readable(k, a, looked);
+    readable(k, b, looked);
+    return result;
+}
+
+static int lower(int b) { return b >= 'A' && b <= 'Z' ? b + 32 : b; }
+
+static int64_t compare_fold(struct call *k, gaddr a, gaddr b, uint64_t limit, gaddr locale) {
+    /* struct __locale_struct: 13 category pointers, then the class table and
+       the lower-case table of int32_t. */
+    const int32_t *table = locale ? *(const int32_t **)guest(locale + 112) : NULL;
+    uint64_t n = 0;
+    int64_t result = 0;
+    while (n < limit) {
+        int x = byte_at(a + n), y = byte_at(b + n);
+        n++;
+        int fx = table ? table[x] : lower(x), fy = table ? table[y] : lower(y);
+        result = fx - fy;
+        if (result || !x)
+            break;
+    }
+    readable(k, a, n);
+    readable(k, b, n);
+    return result;
+}
+
+static gaddr find_text(struct call *k, gaddr hay, gaddr needle) {
+    uint64_t m = length(needle);
+    readable(k, needle, m + 1);
+    uint64_t n = length(hay);
+    gaddr found = 0;
+    if (m == 0) {
+        found = hay;
+        n = 0;
+    } else {
+        uint8_t first = byte_at(needle);
+        /* Knuth-Morris-Pratt would be linear; library texts are short */
+        for (uint64_t i = 0; m <= n && i <= n - m && !found;) {
+            i += scan(hay + i, n - i, first, false);
+            if (i > n - m)
+                break;
+            uint64_t j = 1;
+            while (j < m && byte_at(hay + i + j) == byte_at(needle + j))
+                j++;
+            if (j == m)
+                found = hay + i;
+            i++;
+        }
+    }
+    readable(k, hay, found ? found - hay + m : n + 1);
+    return found;
+}
+
+static uint64_t span(struct call *k, gaddr text, gaddr set, bool accept) {
+    uint8_t in[256];
+    fill_bytes(in, 0, sizeof in);
+    uint64_t m = length(set);
+    readable(k, set, m + 1);
+    for (uint64_t i = 0; i < m; i++)
+        in[byte_at(set + i)] = 1;
+    uint64_t n = 0;
+    for (uint8_t b; (b = byte_at(text + n)) && in[b] == accept; n++)
+        ;
+    readable(k, text, n + 1);
+    return n;
+}
+
+void strings_run(struct context *c, int action, const char *name) {
+    struct call call = {c, c->pc, name}, *k = &call;
+    gaddr a = c->registers[RDI], b = c->registers[RSI];
+    uint64_t n = c->registers[RDX], r = a, m;
+    switch (action) {
+    case DO_MEMCPY:
+        copy_checked(k, a, b, n, false);
+        break;
+    case DO_MEMPCPY:
+        copy_checked(k, a, b, n, false);
+        r = a + n;
+        break;
+    case DO_MEMMOVE:
+        copy_checked(k, a, b, n, true);
+        break;
+    case DO_BCOPY:
+        copy_checked(k, b, a, n, true);
+        break;
+    case DO_MEMSET:
+        writable(k, a, n);
+        fill_bytes(guest(a), (int)b, n);
+        break;
+    case DO_BZERO:
+        writable(k, a, b);
+        fill_bytes(guest(a), 0, b);
+        break;
+    case DO_MEMCMP:
+        r = (uint64_t)compare(k, a, b, n, false);
+        break;
+    case DO_MEMCHR:
+        m = scan(a, n, (uint8_t)b, false);
+        readable(k, a, m < n ? m + 1 : n);
+        r = m < n ? a + m : 0;
+        break;
+    case DO_MEMRCHR:
+        readable(k, a, n);
+        r = 0;
+        while (n--)
+            if (byte_at(a + n) == (uint8_t)b) {
+                r = a + n;
+                break;
+            }
+        break;
+    case DO_RAWMEMCHR:
+        m = scan(a, ~0ULL >> 1, (uint8_t)b, false);
+        readable(k, a, m + 1);
+        r = a + m;
+        break;
+    case DO_STRLEN:
+        r = length(a);
+        readable(k, a, r + 1);
+        break;
+    case DO_STRNLEN:
+        r = scan(a, b, 0, false);
+        readable(k, a, r < b ? r + 1 : b);
+        break;
+    case DO_STRCPY:
+    case DO_STPCPY:
+        m = length(b);
+        copy_checked(k, a, b, m + 1, false);
+        if (action == DO_STPCPY)
+            r = a + m;
+        break;
+    case DO_STRNCPY:
+    case DO_STPNCPY:
+        m = scan(b, n, 0, false);
+        if (m && (a - b < m || b - a < m))
+            copy_checked(k, a, b, m, false);
+        readable(k, b, m < n ? m + 1 : n);
+        writable(k, a, n);
+        move(a, b, m);
+        fill_bytes(guest(a + m), 0, n - m);
+        if (action == DO_STPNCPY)
+            r = a + m;
+        break;
+    case DO_STRCAT: {
+        uint64_t at = length(a);
+        readable(k, a, at + 1);
+        m = length(b);
+        copy_checked(k, a + at, b, m + 1, false);
+        break;
+    }
+    case DO_STRNCAT: {
+        uint64_t at = length(a);
+        readable(k, a, at + 1);
+        m = scan(b, n, 0, false);
+        readable(k, b, m < n ? m + 1 : m);
+        writable(k, a + at, m + 1);
+        move(a + at, b, m);
+        *(volatile uint8_t *)guest(a + at + m) = 0;
+        break;
+    }
+    case DO_STRCMP:
+        r = (uint64_t)compare(k, a, b, ~0ULL, true);
+        break;
+    case DO_STRNCMP:
+        r = (uint64_t)compare(k, a, b, n, true);
+        break;
+    case DO_STRCASECMP:
+        r = (uint64_t)compare_fold(k, a, b, ~0ULL, 0);
+        break;
+    case DO_STRCASECMP_L:
+        r = (uint64_t)compare_fold(k, a, b, ~0ULL, n);
+        break;
+    case DO_STRNCASECMP:
+        r = (uint64_t)compare_fold(k, a, b, n, 0);
+        break;
+    case DO_STRNCASECMP_L:
+        r = (uint64_t)compare_fold(k, a, b, n, c->registers[RCX]);
+        break;
+    case DO_STRCHR:
+    case DO_STRCHRNUL:
+        m = scan(a, ~0ULL >> 1, (uint8_t)b, true);
+        readable(k, a, m + 1);
+        r = byte_at(a + m) == (uint8_t)b || action == DO_STRCHRNUL ? a + m : 0;
+        break;
+    case DO_STRRCHR:
+        m = length(a);
+        readable(k, a, m + 1);
+        r = 0;
+        for (uint64_t i = m + 1; i-- > 0;)
+            if (byte_at(a + i) == (uint8_t)b) {
+                r = a + i;
+                break;
+            }
+        break;
+    case DO_STRSPN:
+        r = span(k, a, b, true);
+        break;
+    case DO_STRCSPN:
+        r = span(k, a, b, false);
+        break;
+    case DO_STRPBRK:
+        m = span(k, a, b, false);
+        r = byte_at(a + m) ? a + m : 0;
+        break;
+    case DO_STRSTR:
+        r = find_text(k, a, b);
+        break;
+    case DO_WCSLEN:
+        r = wide_length(a, ~0ULL >> 3);
+        readable(k, a, 4 * (r + 1));
+        break;
+    case DO_WCSNLEN:
+        r = wide_length(a, b);
+        readable(k, a, 4 * (r < b ? r + 1 : b));
+        break;
+    case DO_WCSCPY:
+        m = wide_length(b, ~0ULL >> 3);
+        copy_checked(k, a, b, 4 * (m + 1), false);
+        break;
+    case DO_WCSCMP:
+    case DO_WCSNCMP:
+    case DO_WMEMCMP: {
+        uint64_t i = 0, limit = action == DO_WCSCMP ? ~0ULL >> 3 : n;
+        r = 0;
+        while (i < limit) {
+            int32_t x = (int32_t)wide_at(a + 4 * i), y = (int32_t)wide_at(b + 4 * i);
+            i++;
+            if (x != y) {
+                r = x < y ? (uint64_t)-1 : 1;
+                break;
+            }
+            if (!x && action != DO_WMEMCMP)
+                break;
+        }
+        readable(k, a, 4 * i);
+        readable(k, b, 4 * i);
+        break;
+    }
+    case DO_WCSCHR:
+    case DO_WCSRCHR: {
+        m = wide_length(a, ~0ULL >> 3);
+        r = 0;
+        for (uint64_t i = 0; i <= m; i++)
+            if (wide_at(a + 4 * i) == (uint32_t)b) {
+                r = a + 4 * i;
+                if (action == DO_WCSCHR)
+                    break;
+            }
+        readable(k, a, action == DO_WCSCHR && r ? r - a + 4 : 4 * (m + 1));
+        break;
+    }
+    case DO_WMEMCHR: {
+        uint64_t i = 0;
+        while (i < n && wide_at(a + 4 * i) != (uint32_t)b)
+            i++;
+        readable(k, a, 4 * (i < n ? i + 1 : n));
+        r = i < n ? a + 4 * i : 0;
+        break;
+    }
+    case DO_WMEMSET:
+        writable(k, a, 4 * n);
+        for (uint64_t i = 0; i < n; i++)
+            *(volatile uint32_t *)guest(a + 4 * i) = (uint32_t)b;
+        break;
+    }
+    c->registers[RAX] = r;
+}

@@ -1,0 +1,313 @@
+/* The code cache: finding translated code by guest address, leaving and
+   re-entering it, and dropping what was made from code that changed. Code is
+   never moved or freed while the guest runs, so no thread can lose the ground
+   under its feet; a dropped block's entry becomes a jump out. */
+#include "cache.h"
+#include "decode.h"
+
+#include <asm/unistd.h>
+#include <linux/mman.h>
+
+struct cache cache;
+struct cache_link *cache_links;
+struct cache_place *cache_places;
+struct cache_block *cache_blocks;
+
+#define TABLE (1u << 22)
+static struct table_entry {
+    gaddr pc;
+    uint32_t host, block;
+} *table;
+
+void glue_exit(void);
+
+_Static_assert(offsetof(struct context, shadow) == CTX_SHADOW, "context layout");
+_Static_assert(offsetof(struct context, canary) == CTX_CANARY, "context layout");
+_Static_assert(offsetof(struct context, guest_target) == CTX_GUEST_TARGET, "context layout");
+_Static_assert(offsetof(struct context, spill) == CTX_SPILL, "context layout");
+_Static_assert(offsetof(struct context, registers) == CTX_REGISTERS, "context layout");
+_Static_assert(offsetof(struct context, flags) == CTX_FLAGS, "context layout");
+_Static_assert(offsetof(struct context, pc) == CTX_PC, "context layout");
+_Static_assert(offsetof(struct context, recover_saved) == 0x200, "context layout");
+_Static_assert(sizeof(struct context) > 0 && sizeof(struct context) < 0xd000, "context layout");
+
+static void *reserve(uint64_t at, uint64_t size, int protection) {
+    long p = system_call(__NR_mmap, at, size, protection,
+                         MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE | MAP_FIXED_NOREPLACE, -1, 0);
+    if (p != (long)at)
+        fail("cannot reserve %u MiB of address space for the code cache: raise the limit on "
+             "address space (ulimit -v)",
+             size >> 20);
+    system_call(__NR_madvise, at, size, MADV_DONTDUMP);
+    return (void *)(uintptr_t)at;
+}
+
+void cache_start(void) {
+    struct emitter e = {reserve(CACHE_BASE, CACHE_SIZE, PROT_READ | PROT_WRITE | PROT_EXEC)};
+    uint64_t at = MAP_BASE;
+#define TAKE(pointer, count)                                                                 \
+    pointer = reserve(at, sizeof *(pointer) * (uint64_t)(count), PROT_READ | PROT_WRITE);     \
+    at += sizeof *(pointer) * (uint64_t)(count)
+    TAKE(cache_links, CACHE_LINKS);
+    TAKE(cache_places, CACHE_PLACES);
+    TAKE(cache_blocks, CACHE_BLOCKS);
+    TAKE(table, TABLE);
+#undef TAKE
+    for (int reason = 1; reason < 16; reason++) {
+        cache.exits[reason] = e.at;
+        emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
+        emit8(&e, 0xff); /* jmp [rip+0] */
+        emit8(&e, 0x25);
+        emit32(&e, 0);
+        emit64(&e, (uint64_t)(uintptr_t)glue_exit);
+    }
+    cache.at = e.at;
+    cache.block_count = 1;
+}
+
+static uint32_t slot_of(gaddr pc) {
+    return (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 42);
+}
+
+uint64_t cache_find(gaddr pc) {
+    for (uint32_t at = slot_of(pc);; at = (at + 1) & (TABLE - 1)) {
+        gaddr found = __atomic_load_n(&table[at].pc, __ATOMIC_ACQUIRE);
+        if (found == pc)
+            return table[at].host ? CACHE_BASE + table[at].host : 0;
+        if (!found)
+            return 0;
+    }
+}
+
+static void enter(gaddr pc, uint64_t host, uint32_t block) {
+    uint32_t at = slot_of(pc);
+    while (table[at].pc && table[at].pc != pc)
+        at = (at + 1) & (TABLE - 1);
+    table[at].block = block;
+    table[at].host = (uint32_t)(host - CACHE_BASE);
+    __atomic_store_n(&table[at].pc, pc, __ATOMIC_RELEASE);
+}
+
+static void vectors_save(struct context *c) {
+    __asm__ volatile("xsave64 %0" : "+m"(*((char *)c + CTX_VECTOR)) : "a"(-1), "d"(-1) : "memory");
+}
+
+static void vectors_restore(struct context *c) {
+    __asm__ volatile("xrstor64 %0" : : "m"(*((char *)c + CTX_VECTOR)), "a"(-1), "d"(-1) : "memory");
+}
+
+static uint64_t translate_locked(struct context *c, gaddr pc, bool original) {
+    vectors_save(c);
+    lock_take(&cache.lock);
+    uint64_t host = original ? 0 : cache_find(pc);
+    if (!host) {
+        uint32_t block = cache.block_count;
+        host = translate(pc, original);
+        if (host && !original)
+            enter(pc, host, block);
+    }
+    lock_drop(&cache.lock);
+    vectors_restore(c);
+    return host;
+}
+
+uint64_t cache_lookup(struct context *c, gaddr pc) {
+    uint64_t host = cache_find(pc);
+    return host ? host : translate_locked(c, pc, false);
+}
+
+/* The function's own code, although the engine replaces it. */
+uint64_t cache_lookup_original(struct context *c, gaddr pc) {
+    return translate_locked(c, pc, true);
+}
+
+bool cache_contains(uint64_t host) {
+    return host >= CACHE_BASE && host < CACHE_BASE + CACHE_SIZE;
+}
+
+bool cache_site(uint64_t host, struct site *site) {
+    uint32_t wanted = (uint32_t)(host - CACHE_BASE);
+    uint32_t low = 0, high = __atomic_load_n(&cache.site_count, __ATOMIC_ACQUIRE);
+    while (low < high) {
+        uint32_t middle = low + (high - low) / 2;
+        if (cache_places[middle].host <= wanted)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    if (!low)
+        return false;
+    struct cache_place *p = &cache_places[low - 1];
+    site->pc = p->pc;
+    site->spilled = p->spilled;
+    site->exact = p->exact && p->host == wanted;
+    return true;
+}
+
+void cache_invalidate(gaddr start, gaddr end) {
+    lock_take(&cache.lock);
+    for (uint32_t b = 1; b < cache.block_count; b++) {
+        struct cache_block *block = &cache_blocks[b];
+        if (!block->valid || block->end <= start || block->start >= end)
+            continue;
+        block->valid = 0;
+        uint64_t host = CACHE_BASE + block->host;
+        struct site site;
+        if (!cache_site(host, &site))
+            continue;
+        uint32_t at = slot_of(site.pc);
+        while (table[at].pc && table[at].pc != site.pc)
+            at = (at + 1) & (TABLE - 1);
+        if (table[at].pc == site.pc && table[at].host == block->host)
+            table[at].host = 0;
+        /* jump to a stub that asks for the address anew */
+        struct emitter e = {cache.at};
+        uint8_t *stub = e.at;
+        emit_context_constant(&e, CTX_ARGUMENT, block->host);
+        emit_jump(&e, cache.exits[EXIT_STALE]);
+        cache.at = e.at;
+        /* the stub is no guest instruction; note it as the block's start, inexact */
+        struct cache_place *p = &cache_places[cache.site_count++];
+        p->host = (uint32_t)((uint64_t)(uintptr_t)stub - CACHE_BASE);
+        p->pc = site.pc;
+        p->spilled = p->exact = 0;
+        uint8_t entry[8];
+        __builtin_memcpy(entry, (void *)(uintptr_t)host, 8);
+        int32_t delta = (int32_t)(stub - (uint8_t *)(uintptr_t)(host + 5));
+        entry[0] = 0xe9;
+        __builtin_memcpy(entry + 1, &delta, 4);
+        uint64_t word;
+        __builtin_memcpy(&word, entry, 8);
+        __atomic_store_n((uint64_t *)(uintptr_t)host, word, __ATOMIC_SEQ_CST);
+    }
+    lock_drop(&cache.lock);
+}
+
+/* --- leaving and re-entering --- */
+
+static void remember(struct context *c, gaddr pc, uint64_t host) {
+    uint64_t *keys = (uint64_t *)((char *)c + CTX_LOOKUP_KEY);
+    uint64_t *hosts = (uint64_t *)((char *)c + CTX_LOOKUP_HOST);
+    hosts[pc & 0xffff] = host;
+    keys[pc & 0xffff] = -pc;
+}
+
+static void unexecutable(struct context *c, gaddr pc) {
+    struct access a = {.kind = pc < 4096 ? KIND_NULL_DEREFERENCE : KIND_INVALID_ACCESS,
+                       .address = pc,
+                       .bad = pc,
+                       .size = 1,
+                       .signal = 11};
+    finding_report(c, pc, &a);
+    struct mapping m;
+    signals_raise(c, 11, memory_lookup(pc, &m) ? 2 : 1, pc);
+}
+
+/* Sets the target for the guest's pc. */
+static void go_on(struct context *c) {
+    while (!(c->target = cache_lookup(c, c->pc)))
+        unexecutable(c, c->pc);
+}
+
+/* The return was not the one foreseen: drop entries the stack pointer has
+   passed, and take the one that fits, if any. */
+static void return_missed(struct context *c) {
+    gaddr sp = c->registers[RSP];
+    if (recover_enter(c)) {
+        signals_raise(c, (int)c->fault_signal, 1, c->fault_address);
+        go_on(c);
+        return;
+    }
+    gaddr to = *(gaddr *)guest(sp);
+    c->recover = 0;
+    struct shadow_entry *e = c->shadow;
+    while (e > c->shadow_base && e[-1].stack_pointer < sp)
+        e--;
+    if (e > c->shadow_base && e[-1].stack_pointer == sp) {
+        e--;
+        c->shadow = e;
+    } else if (e < c->shadow && sp >= c->stack_low && sp < c->stack_high) {
+        c->shadow = e;
+    }
+    c->registers[RSP] = sp + 8 + c->argument;
+    c->pc = to;
+    go_on(c);
+}
+
+void dispatch(struct context *c) {
+    struct site site;
+    gaddr pc;
+    switch (c->reason) {
+    case EXIT_START:
+        go_on(c);
+        break;
+    case EXIT_LINK: {
+        struct cache_link *link = &cache_links[c->argument];
+        c->pc = link->target;
+        uint64_t host = cache_lookup(c, link->target);
+        if (host) {
+            patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + link->patch),
+                       (uint8_t *)(uintptr_t)host);
+            c->target = host;
+        } else {
+            go_on(c);
+        }
+        break;
+    }
+    case EXIT_LOOKUP:
+        pc = c->pc = c->guest_target;
+        go_on(c);
+        if (c->pc == pc)
+            remember(c, pc, c->target);
+        break;
+    case EXIT_RETURN:
+        return_missed(c);
+        break;
+    case EXIT_STALE:
+        cache_site(CACHE_BASE + c->argument, &site);
+        c->pc = site.pc;
+        go_on(c);
+        break;
+    case EXIT_REPLACED:
+        cache_site(CACHE_BASE + c->argument, &site);
+        c->pc = site.pc;
+        const struct replaced *r = replaced_at(c->pc);
+        c->target = 0;
+        if (r)
+            replaced_run(c, r);
+        else
+            c->target = cache_lookup_original(c, c->pc);
+        if (!c->target)
+            go_on(c);
+        break;
+    case EXIT_SYSCALL:
+        cache_site(CACHE_BASE + c->argument, &site);
+        c->pc = site.pc;
+        syscall_run(c);
+        go_on(c);
+        break;
+    case EXIT_EMULATE:
+        cache_site(CACHE_BASE + c->argument, &site);
+        c->pc = site.pc;
+        emulate(c, site.pc);
+        go_on(c);
+        break;
+    case EXIT_CHECK:
+        cache_site(CACHE_BASE + c->argument, &site);
+        c->pc = site.pc;
+        c->target = CACHE_BASE + c->argument;
+        vectors_save(c);
+        check_instruction(c, site.pc);
+        vectors_restore(c);
+        break;
+    default:
+        fail("left the code cache for an unknown reason (%u)", c->reason);
+    }
+}
+
+void dispatch_pending(struct context *c) {
+    gaddr pc = c->pc;
+    signals_deliver(c);
+    if (c->pc != pc || !c->target)
+        go_on(c);
+}

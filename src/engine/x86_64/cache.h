@@ -1,0 +1,44 @@
+/* The code cache as the translator and the dispatcher see it. */
+#ifndef TONDO_CACHE_H
+#define TONDO_CACHE_H
+
+#include "emit.h"
+
+struct cache {
+    uint8_t *at;      /* next free byte of code */
+    uint8_t *exits[16]; /* doors by reason */
+    uint32_t link_count, site_count, block_count;
+    struct lock lock;
+};
+extern struct cache cache;
+
+struct cache_link {
+    gaddr target;
+    uint32_t patch; /* offset of the 32-bit displacement to set */
+    uint32_t spare;
+};
+struct cache_place {
+    uint32_t host;
+    uint16_t spilled;
+    uint16_t exact;
+    gaddr pc;
+};
+struct cache_block {
+    gaddr start, end; /* guest code it was made from */
+    uint32_t host;
+    uint32_t valid;
+};
+extern struct cache_link *cache_links;
+extern struct cache_place *cache_places;
+extern struct cache_block *cache_blocks;
+
+#define CACHE_LINKS (1u << 24)
+#define CACHE_PLACES (1u << 26)
+#define CACHE_BLOCKS (1u << 23)
+
+/* Code for the address, 0 when there is none. No lock needed. */
+uint64_t cache_find(gaddr pc);
+/* Translates one block; the caller holds the lock. 0: not executable. */
+uint64_t translate(gaddr pc, bool original);
+
+#endif

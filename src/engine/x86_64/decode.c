@@ -1,0 +1,104 @@
+/* Decoding through Zydis, reduced to what the translator needs. */
+#include "decode.h"
+
+static ZydisDecoder decoder;
+static bool decoder_ready;
+
+int register_number(ZydisRegister reg) {
+    if (reg >= ZYDIS_REGISTER_RAX && reg <= ZYDIS_REGISTER_R15)
+        return reg - ZYDIS_REGISTER_RAX;
+    if (reg >= ZYDIS_REGISTER_EAX && reg <= ZYDIS_REGISTER_R15D)
+        return reg - ZYDIS_REGISTER_EAX;
+    if (reg >= ZYDIS_REGISTER_AX && reg <= ZYDIS_REGISTER_R15W)
+        return reg - ZYDIS_REGISTER_AX;
+    if (reg >= ZYDIS_REGISTER_AL && reg <= ZYDIS_REGISTER_BL)
+        return reg - ZYDIS_REGISTER_AL;
+    if (reg >= ZYDIS_REGISTER_AH && reg <= ZYDIS_REGISTER_BH)
+        return reg - ZYDIS_REGISTER_AH;
+    if (reg >= ZYDIS_REGISTER_SPL && reg <= ZYDIS_REGISTER_R15B)
+        return reg - ZYDIS_REGISTER_SPL + 4;
+    return -1;
+}
+
+bool is_string_instruction(const struct instruction *i) {
+    return i->z.meta.category == ZYDIS_CATEGORY_STRINGOP;
+}
+
+static void take_memory(struct instruction *i, const ZydisDecodedOperand *o) {
+    if (o->mem.type == ZYDIS_MEMOP_TYPE_AGEN || i->memory_count == 3)
+        if (i->memory_count == 3)
+            return;
+    struct memory *m = &i->memory[i->memory_count];
+    m->base = register_number(o->mem.base);
+    m->index = register_number(o->mem.index);
+    m->scale = o->mem.scale ? o->mem.scale : 1;
+    m->displacement = o->mem.disp.value;
+    m->absolute = o->mem.base == ZYDIS_REGISTER_RIP || o->mem.base == ZYDIS_REGISTER_EIP;
+    if (m->absolute)
+        m->displacement += (int64_t)(i->pc + i->z.length);
+    m->segment = o->mem.segment == ZYDIS_REGISTER_FS   ? 'f'
+                 : o->mem.segment == ZYDIS_REGISTER_GS ? 'g'
+                                                       : 0;
+    m->address32 = i->z.address_width == 32;
+    m->size = o->size / 8u;
+    m->read = o->actions & ZYDIS_OPERAND_ACTION_MASK_READ;
+    m->write = o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE;
+    m->vector_index = o->mem.type == ZYDIS_MEMOP_TYPE_VSIB;
+    m->encoded = o->encoding == ZYDIS_OPERAND_ENCODING_MODRM_RM;
+    if (o->mem.type == ZYDIS_MEMOP_TYPE_AGEN || o->mem.type == ZYDIS_MEMOP_TYPE_MIB)
+        m->read = m->write = false;
+    if (m->encoded)
+        i->encoded = i->memory_count;
+    i->memory_count++;
+}
+
+void decode(struct instruction *i, gaddr pc, uint64_t available) {
+    if (!decoder_ready) {
+        ZydisDecoderInit(&decoder, ZYDIS_MACHINE_MODE_LONG_64, ZYDIS_STACK_WIDTH_64);
+        decoder_ready = true;
+    }
+    i->pc = pc;
+    i->memory_count = 0;
+    i->encoded = -1;
+    i->flags_read = i->flags_killed = i->registers_used = 0;
+    i->valid = ZYAN_SUCCESS(ZydisDecoderDecodeFull(&decoder, guest(pc), available, &i->z,
+                                                   i->operands));
+    if (!i->valid) {
+        i->z.length = 1;
+        i->flags_read = ARITHMETIC_FLAGS;
+        return;
+    }
+    i->repeated = i->z.attributes &
+                  (ZYDIS_ATTRIB_HAS_REP | ZYDIS_ATTRIB_HAS_REPE | ZYDIS_ATTRIB_HAS_REPNE);
+    if (i->z.cpu_flags) {
+        const ZydisAccessedFlags *f = i->z.cpu_flags;
+        i->flags_read = f->tested & ARITHMETIC_FLAGS;
+        i->flags_killed =
+            (f->modified | f->set_0 | f->set_1 | f->undefined) & ARITHMETIC_FLAGS;
+    }
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        if (o->type == ZYDIS_OPERAND_TYPE_REGISTER) {
+            int r = register_number(o->reg.value);
+            if (r >= 0)
+                i->registers_used |= 1u << r;
+            /* a shift by a register may leave the flags alone */
+            if (k == 1 && o->reg.value == ZYDIS_REGISTER_CL)
+                i->flags_killed = 0;
+        } else if (o->type == ZYDIS_OPERAND_TYPE_MEMORY) {
+            int base = register_number(o->mem.base), index = register_number(o->mem.index);
+            if (base >= 0)
+                i->registers_used |= 1u << base;
+            if (index >= 0)
+                i->registers_used |= 1u << index;
+            take_memory(i, o);
+        }
+    }
+    for (int k = 2; k < i->z.operand_count; k++) /* shld, shrd by cl */
+        if (i->operands[k].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+            i->operands[k].reg.value == ZYDIS_REGISTER_CL &&
+            i->z.meta.category == ZYDIS_CATEGORY_SHIFT)
+            i->flags_killed = 0;
+    if (is_string_instruction(i) && i->repeated)
+        i->flags_killed = 0;
+}

@@ -1,0 +1,32 @@
+/* What the translator wants to know of one instruction. */
+#ifndef TONDO_DECODE_H
+#define TONDO_DECODE_H
+
+#include "emit.h"
+
+#include <Zydis/Zydis.h>
+
+#define ARITHMETIC_FLAGS                                                                     \
+    (ZYDIS_CPUFLAG_CF | ZYDIS_CPUFLAG_PF | ZYDIS_CPUFLAG_AF | ZYDIS_CPUFLAG_ZF |               \
+     ZYDIS_CPUFLAG_SF | ZYDIS_CPUFLAG_OF)
+
+struct instruction {
+    gaddr pc;
+    bool valid;
+    ZydisDecodedInstruction z;
+    ZydisDecodedOperand operands[ZYDIS_MAX_OPERAND_COUNT];
+    uint32_t flags_read, flags_killed;
+    uint32_t registers_used; /* general registers, by number */
+    struct memory memory[3];
+    int memory_count;
+    int encoded; /* which of them the ModRM byte describes, -1: none */
+    bool repeated;
+};
+
+/* Decodes at the guest address, of which `available` bytes may be read. */
+void decode(struct instruction *i, gaddr pc, uint64_t available);
+/* 0..15, or -1. */
+int register_number(ZydisRegister reg);
+bool is_string_instruction(const struct instruction *i);
+
+#endif

@@ -1,0 +1,208 @@
+/* Instructions done in C, operand addresses, and what a faulting instruction
+   tried to do. All of it off the hot path. */
+#include "cache.h"
+#include "decode.h"
+
+static uint64_t reg_value(struct context *c, int reg) { return reg < 0 ? 0 : c->registers[reg]; }
+
+static gaddr effective(struct context *c, const struct memory *m) {
+    gaddr a = (uint64_t)m->displacement;
+    if (!m->absolute)
+        a += reg_value(c, m->base) + reg_value(c, m->index) * (uint64_t)m->scale;
+    if (m->address32)
+        a = (uint32_t)a;
+    if (m->segment == 'f')
+        a += c->fs_base;
+    else if (m->segment == 'g')
+        a += c->gs_base;
+    return a;
+}
+
+static void decode_here(struct instruction *i, gaddr pc) {
+    struct mapping m, next;
+    uint64_t n = memory_lookup(pc, &m) ? m.end - pc : 15;
+    if (n < 15 && memory_lookup(m.end, &next))
+        n = 15;
+    decode(i, pc, n < 15 ? n : 15);
+}
+
+/* Bytes that a repeated scan or comparison will look at. */
+static uint64_t repeat_count(struct context *c, const struct instruction *i, uint64_t width,
+                             int64_t step) {
+    uint64_t count = c->registers[RCX];
+    bool scan = i->z.mnemonic == ZYDIS_MNEMONIC_SCASB || i->z.mnemonic == ZYDIS_MNEMONIC_SCASW ||
+                i->z.mnemonic == ZYDIS_MNEMONIC_SCASD || i->z.mnemonic == ZYDIS_MNEMONIC_SCASQ;
+    bool compare = i->z.mnemonic == ZYDIS_MNEMONIC_CMPSB ||
+                   i->z.mnemonic == ZYDIS_MNEMONIC_CMPSW ||
+                   (i->z.mnemonic == ZYDIS_MNEMONIC_CMPSD && is_string_instruction(i)) ||
+                   i->z.mnemonic == ZYDIS_MNEMONIC_CMPSQ;
+    if (!scan && !compare)
+        return count;
+    bool until_equal = i->z.attributes & ZYDIS_ATTRIB_HAS_REPNE;
+    gaddr a = c->registers[RDI], b = c->registers[RSI];
+    for (uint64_t n = 0; n < count; n++) {
+        uint64_t x = 0, y = c->registers[RAX];
+        if (a + width > GUEST_END || shadow_first_bad(a, width))
+            return n + 1;
+        copy_bytes(&x, guest(a), width);
+        if (compare) {
+            if (b + width > GUEST_END || shadow_first_bad(b, width))
+                return n + 1;
+            y = 0;
+            copy_bytes(&y, guest(b), width);
+        }
+        if (width < 8)
+            y &= (1ULL << (8 * width)) - 1;
+        if ((x == y) == until_equal)
+            return n + 1;
+        a += (uint64_t)step;
+        b += (uint64_t)step;
+    }
+    return count;
+}
+
+static void check_repeated(struct context *c, const struct instruction *i) {
+    uint64_t count = c->registers[RCX];
+    if (!count)
+        return;
+    for (int k = 0; k < i->memory_count; k++) {
+        const struct memory *m = &i->memory[k];
+        if (m->segment || !m->size)
+            continue;
+        int64_t step = c->flags & ZYDIS_CPUFLAG_DF ? -(int64_t)m->size : (int64_t)m->size;
+        uint64_t n = repeat_count(c, i, m->size, step);
+        gaddr start = effective(c, m);
+        if (n > GUEST_END / m->size)
+            n = GUEST_END / m->size;
+        if (step < 0)
+            start -= (n - 1) * m->size;
+        check_range(c, i->pc, start, n * m->size, m->write, NULL);
+    }
+}
+
+void check_instruction(struct context *c, gaddr pc) {
+    struct instruction i;
+    decode_here(&i, pc);
+    if (!i.valid)
+        return;
+    if (recover_enter(c))
+        return; /* the instruction itself will fault */
+    if (is_string_instruction(&i) && i.repeated) {
+        check_repeated(c, &i);
+        c->recover = 0;
+        return;
+    }
+    for (int k = 0; k < i.memory_count; k++) {
+        struct memory m = i.memory[k];
+        if ((!m.read && !m.write) || m.segment || m.vector_index || m.absolute)
+            continue;
+        if (m.base == RSP && m.index < 0)
+            continue;
+        gaddr a = effective(c, &m);
+        if (i.z.mnemonic == ZYDIS_MNEMONIC_BT || i.z.mnemonic == ZYDIS_MNEMONIC_BTS ||
+            i.z.mnemonic == ZYDIS_MNEMONIC_BTR || i.z.mnemonic == ZYDIS_MNEMONIC_BTC) {
+            if (i.operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER) {
+                uint64_t v = c->registers[register_number(i.operands[1].reg.value)];
+                int64_t bit = m.size == 8   ? (int64_t)v
+                              : m.size == 4 ? (int64_t)(int32_t)v
+                                            : (int64_t)(int16_t)v;
+                a += (uint64_t)(bit >> 3 & ~(int64_t)(m.size - 1));
+            }
+        }
+        if (m.size == 0 && i.z.meta.category == ZYDIS_CATEGORY_XSAVE)
+            m.size = 512;
+        check_range(c, pc, a, m.size, m.write, NULL);
+    }
+    c->recover = 0;
+}
+
+void describe_fault(struct context *c, gaddr pc, struct access *access) {
+    struct instruction i;
+    struct mapping mapped;
+    if (!memory_lookup(pc, &mapped)) {
+        access->address = access->bad = pc;
+        return;
+    }
+    decode_here(&i, pc);
+    if (!i.valid)
+        return;
+    for (int k = 0; k < i.memory_count; k++) {
+        const struct memory *m = &i.memory[k];
+        gaddr a = effective(c, m);
+        bool stack_push = m->base == RSP && !m->encoded;
+        if (stack_push && m->write)
+            a -= m->size;
+        if (!m->read && !m->write)
+            continue;
+        /* several operands: the one that holds the faulting address */
+        bool holds = c->fault_address >= a && c->fault_address < a + (m->size ? m->size : 1);
+        if (i.memory_count == 1 || holds || (m->encoded && c->fault_address == 0)) {
+            access->address = access->bad = a;
+            access->size = m->size;
+            access->write = m->write;
+            if (holds || i.memory_count == 1)
+                return;
+        }
+    }
+}
+
+static void emulate_cpuid(struct context *c) {
+    uint32_t leaf = (uint32_t)c->registers[RAX], sub = (uint32_t)c->registers[RCX];
+    uint32_t a, b, x, d;
+    __asm__ volatile("cpuid" : "=a"(a), "=b"(b), "=c"(x), "=d"(d) : "0"(leaf), "2"(sub));
+    if (leaf == 7 && sub == 0) {
+        /* No AVX-512 (bits 16, 17, 21, 26..28, 30, 31), MPX, TSX or protection
+           keys until there are rules for them. */
+        b &= ~(1u << 4 | 1u << 11 | 1u << 14 | 1u << 16 | 1u << 17 | 1u << 21 | 0xdc000000u);
+        x &= ~(1u << 1 | 1u << 3 | 1u << 4 | 1u << 6 | 1u << 7 | 1u << 11 | 1u << 12 | 1u << 14);
+        d &= ~(1u << 2 | 1u << 3 | 1u << 8 | 1u << 20 | 1u << 22 | 1u << 23 | 1u << 24 | 1u << 25);
+    }
+    if (leaf == 7 && sub == 1)
+        a = 0;
+    c->registers[RAX] = a;
+    c->registers[RBX] = b;
+    c->registers[RCX] = x;
+    c->registers[RDX] = d;
+}
+
+void emulate(struct context *c, gaddr pc) {
+    struct instruction i;
+    /* Vectors are saved around decoding: the decoder library uses them. */
+    char *area = (char *)c + CTX_VECTOR;
+    __asm__ volatile("xsave64 %0" : "+m"(*area) : "a"(-1), "d"(-1) : "memory");
+    decode_here(&i, pc);
+    __asm__ volatile("xrstor64 %0" : : "m"(*area), "a"(-1), "d"(-1) : "memory");
+    c->pc = pc + i.z.length;
+    int reg = i.operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER
+                  ? register_number(i.operands[0].reg.value)
+                  : -1;
+    uint64_t mask = i.z.operand_width == 32 ? 0xffffffffULL : ~0ULL;
+    switch (i.z.mnemonic) {
+    case ZYDIS_MNEMONIC_CPUID:
+        emulate_cpuid(c);
+        break;
+    case ZYDIS_MNEMONIC_RDFSBASE:
+        c->registers[reg] = c->fs_base & mask;
+        break;
+    case ZYDIS_MNEMONIC_RDGSBASE:
+        c->registers[reg] = c->gs_base & mask;
+        break;
+    case ZYDIS_MNEMONIC_WRFSBASE:
+        c->fs_base = c->registers[reg] & mask;
+        break;
+    case ZYDIS_MNEMONIC_WRGSBASE:
+        c->gs_base = c->registers[reg] & mask;
+        break;
+    case ZYDIS_MNEMONIC_XBEGIN: /* every transaction aborts at once */
+        c->registers[RAX] = 0;
+        c->pc += (uint64_t)i.operands[0].imm.value.s;
+        break;
+    case ZYDIS_MNEMONIC_INT3:
+    case ZYDIS_MNEMONIC_INT1:
+        signals_raise(c, 5, 128, 0);
+        break;
+    default:
+        c->pc = pc;
+        signals_raise(c, 11, 128, 0);
+    }
+}

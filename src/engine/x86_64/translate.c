@@ -1,0 +1,882 @@
+/* From guest machine code to checked machine code, one trace at a time: a
+   single entry, running on through not-taken branches and direct jumps. Guest
+   registers stay in their own registers; before each load and store the shadow
+   of the operand is compared with 0. Flags are only protected where a backward
+   analysis finds them live. Every emitted guest instruction is noted with its
+   address, so that a fault or a signal finds its way back. */
+#include "cache.h"
+#include "decode.h"
+
+#define TRACE 64
+#define COLD 512
+
+enum cold_kind { COLD_LINK, COLD_CHECK, COLD_LOOKUP, COLD_RETURN };
+
+/* Code that is seldom run, written behind the block. */
+struct cold {
+    enum cold_kind kind;
+    uint8_t *patch;  /* displacement of the jump that leads here */
+    gaddr target;    /* COLD_LINK */
+    uint8_t *resume; /* COLD_CHECK */
+    uint32_t spilled;
+    uint32_t argument;
+};
+
+static struct instruction trace[TRACE];
+static struct cold colds[COLD];
+static int cold_count;
+static struct emitter out;
+
+static struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
+    struct cold *c = &colds[cold_count++];
+    c->kind = kind;
+    c->patch = patch;
+    c->spilled = 0;
+    c->argument = 0;
+    return c;
+}
+
+static void note_place(gaddr pc, uint32_t spilled, bool exact) {
+    if (cache.site_count >= CACHE_PLACES)
+        fail("the translation cache is full");
+    uint32_t host = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+    struct cache_place *p = &cache_places[cache.site_count];
+    if (cache.site_count && p[-1].host == host) { /* nothing was emitted in between */
+        if (!exact && p[-1].pc == pc)
+            return;
+        p[-1].pc = pc;
+        p[-1].spilled = (uint16_t)spilled;
+        p[-1].exact = exact;
+        return;
+    }
+    p->host = host;
+    p->pc = pc;
+    p->spilled = (uint16_t)spilled;
+    p->exact = exact;
+    __atomic_store_n(&cache.site_count, cache.site_count + 1, __ATOMIC_RELEASE);
+}
+
+/* Keeps a 32-bit displacement that will be patched inside one aligned word. */
+static void align_patch(int opcode_bytes) {
+    while ((((uintptr_t)out.at + (uintptr_t)opcode_bytes) & 63) > 60)
+        emit8(&out, 0x90);
+}
+
+static void emit_link(gaddr target) {
+    uint64_t host = cache_find(target);
+    align_patch(1);
+    emit8(&out, 0xe9);
+    uint8_t *patch = out.at;
+    emit32(&out, 0);
+    if (host)
+        patch_jump(patch, (uint8_t *)(uintptr_t)host);
+    else
+        cold_add(COLD_LINK, patch)->target = target;
+}
+
+static void emit_conditional_link(int condition, gaddr target) {
+    uint64_t host = cache_find(target);
+    align_patch(2);
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | condition);
+    uint8_t *patch = out.at;
+    emit32(&out, 0);
+    if (host)
+        patch_jump(patch, (uint8_t *)(uintptr_t)host);
+    else
+        cold_add(COLD_LINK, patch)->target = target;
+}
+
+/* Leaves through a door at once; the place is told by its offset. */
+static void emit_exit(int reason) {
+    emit_context_constant(&out, CTX_ARGUMENT,
+                          (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE));
+    emit_jump(&out, cache.exits[reason]);
+}
+
+/* --- checks --- */
+
+static bool fits(int64_t v) { return v == (int32_t)v; }
+
+static void emit_shadow_operand(const struct memory *m, int reg, int64_t offset) {
+    emit_memory(&out, reg, m->base, m->index, m->scale, m->displacement + offset);
+}
+
+static int next_piece(uint32_t left) {
+    return left >= 8 ? 8 : left >= 4 ? 4 : left >= 2 ? 2 : 1;
+}
+
+static void emit_check_flags_dead(const struct memory *m) {
+    int first = cold_count;
+    for (uint32_t done = 0; done < m->size;) {
+        int piece = next_piece(m->size - done);
+        emit8(&out, 0x65);
+        if (m->address32)
+            emit8(&out, 0x67);
+        if (piece == 2)
+            emit8(&out, 0x66);
+        int prefix = rex(piece == 8, 0, m->index, m->base);
+        if (prefix != 0x40)
+            emit8(&out, prefix);
+        emit8(&out, piece == 1 ? 0x80 : 0x83);
+        emit_shadow_operand(m, 7, done);
+        emit8(&out, 0);
+        emit8(&out, 0x0f);
+        emit8(&out, 0x85); /* jne */
+        cold_add(COLD_CHECK, out.at);
+        emit32(&out, 0);
+        done += (uint32_t)piece;
+    }
+    for (int i = first; i < cold_count; i++)
+        colds[i].resume = out.at;
+}
+
+/* The same without touching the flags: the shadow goes to RCX. */
+static void emit_check_flags_live(const struct memory *m) {
+    int first = cold_count;
+    bool own = m->base == RCX || m->index == RCX;
+    emit_spill(&out, RCX);
+    for (uint32_t done = 0; done < m->size;) {
+        int piece = next_piece(m->size - done);
+        if (done && own)
+            emit_unspill(&out, RCX);
+        emit8(&out, 0x65);
+        if (m->address32)
+            emit8(&out, 0x67);
+        emit8(&out, rex(piece == 8, RCX, m->index, m->base));
+        if (piece <= 2) {
+            emit8(&out, 0x0f);
+            emit8(&out, piece == 1 ? 0xb6 : 0xb7);
+        } else {
+            emit8(&out, 0x8b);
+        }
+        emit_shadow_operand(m, RCX, done);
+        emit8(&out, 0xe3); /* jrcxz over the next jump */
+        emit8(&out, 5);
+        emit8(&out, 0xe9);
+        cold_add(COLD_CHECK, out.at)->spilled = 1u << RCX;
+        emit32(&out, 0);
+        done += (uint32_t)piece;
+    }
+    emit_unspill(&out, RCX);
+    for (int i = first; i < cold_count; i++)
+        colds[i].resume = out.at;
+}
+
+static bool wants_check(const struct instruction *i, const struct memory *m) {
+    if (!m->read && !m->write)
+        return false;
+    if (m->absolute || m->segment || m->vector_index)
+        return false; /* globals and thread-local data carry no margins */
+    if (m->base == RSP && m->index < 0)
+        return false; /* a slot of the live frame */
+    if (m->base < 0 && m->index < 0)
+        return false;
+    switch (i->z.meta.category) {
+    case ZYDIS_CATEGORY_PREFETCH:
+    case ZYDIS_CATEGORY_NOP:
+    case ZYDIS_CATEGORY_WIDENOP:
+        return false;
+    default:
+        break;
+    }
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_LEAVE:
+    case ZYDIS_MNEMONIC_ENTER:
+    case ZYDIS_MNEMONIC_VMASKMOVPS:
+    case ZYDIS_MNEMONIC_VMASKMOVPD:
+    case ZYDIS_MNEMONIC_VPMASKMOVD:
+    case ZYDIS_MNEMONIC_VPMASKMOVQ:
+    case ZYDIS_MNEMONIC_MASKMOVQ:
+    case ZYDIS_MNEMONIC_MASKMOVDQU:
+    case ZYDIS_MNEMONIC_CLFLUSH:
+    case ZYDIS_MNEMONIC_CLFLUSHOPT:
+    case ZYDIS_MNEMONIC_CLWB:
+        return false;
+    case ZYDIS_MNEMONIC_BT:
+    case ZYDIS_MNEMONIC_BTS:
+    case ZYDIS_MNEMONIC_BTR:
+    case ZYDIS_MNEMONIC_BTC: /* a register's bit offset moves the address */
+        return i->operands[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+    default:
+        return true;
+    }
+}
+
+/* Needs the slow, exact check: sizes and addresses known only at run time. */
+static bool wants_slow_check(const struct instruction *i) {
+    if (is_string_instruction(i) && i->repeated)
+        return true;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_VMASKMOVPS:
+    case ZYDIS_MNEMONIC_VMASKMOVPD:
+    case ZYDIS_MNEMONIC_VPMASKMOVD:
+    case ZYDIS_MNEMONIC_VPMASKMOVQ:
+        return false;
+    case ZYDIS_MNEMONIC_BT:
+    case ZYDIS_MNEMONIC_BTS:
+    case ZYDIS_MNEMONIC_BTR:
+    case ZYDIS_MNEMONIC_BTC:
+        return i->memory_count && i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER;
+    default:
+        return false;
+    }
+}
+
+static void emit_checks(const struct instruction *i, bool flags_live) {
+    if (wants_slow_check(i)) {
+        uint8_t *start = out.at;
+        emit_context_constant(&out, CTX_ARGUMENT, 0);
+        emit_jump(&out, cache.exits[EXIT_CHECK]);
+        uint32_t resume = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+        __builtin_memcpy(start + 8, &resume, 4);
+        return;
+    }
+    for (int k = 0; k < i->memory_count; k++) {
+        const struct memory *m = &i->memory[k];
+        if (!wants_check(i, m))
+            continue;
+        if (m->size == 0 || m->size > 64 || !fits(m->displacement + 64)) {
+            uint8_t *start = out.at;
+            emit_context_constant(&out, CTX_ARGUMENT, 0);
+            emit_jump(&out, cache.exits[EXIT_CHECK]);
+            uint32_t resume = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+            __builtin_memcpy(start + 8, &resume, 4);
+            return;
+        }
+        if (flags_live)
+            emit_check_flags_live(m);
+        else
+            emit_check_flags_dead(m);
+    }
+}
+
+/* --- instructions --- */
+
+/* The instruction with its memory operand replaced by [base + displacement], or
+   by an absolute address when base is negative; segment prefixes go. */
+static void emit_rewritten(const struct instruction *i, int base, int64_t displacement) {
+    const uint8_t *code = guest(i->pc);
+    int modrm = i->z.raw.modrm.offset;
+    int kind = i->z.encoding, at = 0;
+    while (at < i->z.raw.prefix_count) {
+        uint8_t byte = code[at++];
+        if (kind == ZYDIS_INSTRUCTION_ENCODING_LEGACY && at == i->z.raw.prefix_count &&
+            (byte & 0xf0) == 0x40 && (i->z.attributes & ZYDIS_ATTRIB_HAS_REX)) {
+            emit8(&out, byte & ~3);
+            continue;
+        }
+        if (byte != 0x64 && byte != 0x65 && byte != 0x67)
+            emit8(&out, byte);
+    }
+    if (kind == ZYDIS_INSTRUCTION_ENCODING_VEX || kind == ZYDIS_INSTRUCTION_ENCODING_EVEX ||
+        kind == ZYDIS_INSTRUCTION_ENCODING_XOP) {
+        uint8_t first = code[at++];
+        emit8(&out, first);
+        if (first != 0xc5)
+            emit8(&out, code[at++] | 0x60); /* X and B are stored inverted */
+    } else if (at < modrm && (code[at] & 0xf0) == 0x40) {
+        emit8(&out, code[at++] & ~3);
+    }
+    while (at < modrm)
+        emit8(&out, code[at++]);
+    emit_memory(&out, i->z.raw.modrm.reg, base, -1, 1, displacement);
+    int tail = modrm + 1;
+    if (i->z.raw.disp.size)
+        tail = i->z.raw.disp.offset + i->z.raw.disp.size / 8;
+    else if (i->z.raw.sib.offset)
+        tail = i->z.raw.sib.offset + 1;
+    while (tail < i->z.length)
+        emit8(&out, code[tail++]);
+}
+
+static int pick_scratch(uint32_t used) {
+    static const int order[] = {RSI, RDI, RBX, RDX, RCX, RAX};
+    for (unsigned k = 0; k < sizeof order / sizeof order[0]; k++)
+        if (!(used & 1u << order[k]))
+            return order[k];
+    return RBP;
+}
+
+/* The address of an operand the cache cannot use as it stands, into a register. */
+static void emit_address(const struct memory *m, int scratch) {
+    if (m->segment) {
+        emit_from_context(&out, scratch, m->segment == 'f' ? CTX_FS_BASE : CTX_GS_BASE);
+        if (m->absolute) { /* segment and RIP: add the address */
+            emit8(&out, rex(1, scratch, 0, scratch));
+            emit8(&out, 0x8d);
+            emit_memory(&out, scratch, scratch, -1, 1, (int32_t)m->displacement);
+            return;
+        }
+        if (m->base >= 0) {
+            emit8(&out, rex(1, scratch, m->base, scratch));
+            emit8(&out, 0x8d);
+            emit8(&out, (scratch & 7) << 3 | 0x44);
+            if (m->base == RSP) { /* cannot be an index: swap the roles */
+                out.at -= 2;
+                emit8(&out, 0x8d);
+                emit8(&out, (scratch & 7) << 3 | 0x44);
+                emit8(&out, (scratch & 7) << 3 | RSP);
+                out.at[-4] = (uint8_t)rex(1, scratch, scratch, RSP);
+            } else {
+                emit8(&out, (m->base & 7) << 3 | (scratch & 7));
+            }
+            emit8(&out, 0);
+        }
+        if (m->index >= 0) {
+            emit8(&out, rex(1, scratch, m->index, scratch));
+            emit8(&out, 0x8d);
+            emit_memory(&out, scratch, scratch, m->index, m->scale, 0);
+        }
+        if (m->displacement) {
+            emit8(&out, rex(1, scratch, 0, scratch));
+            emit8(&out, 0x8d);
+            emit_memory(&out, scratch, scratch, -1, 1, m->displacement);
+        }
+        return;
+    }
+    emit_constant(&out, scratch, (uint64_t)m->displacement);
+}
+
+/* True when the cache can use the operand only through another register. */
+static bool is_foreign(const struct memory *m) {
+    return m->segment || (m->absolute && (m->displacement < 0 || !fits(m->displacement)));
+}
+
+static void emit_plain(const struct instruction *i) {
+    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    if (m && i->z.meta.category == ZYDIS_CATEGORY_WIDENOP)
+        return;
+    if (m && i->z.mnemonic == ZYDIS_MNEMONIC_NOP)
+        return;
+    if (m && i->z.mnemonic == ZYDIS_MNEMONIC_LEA && m->absolute) {
+        int reg = register_number(i->operands[0].reg.value);
+        if (i->z.operand_width == 64 && !is_foreign(m))
+            emit_constant(&out, reg, (uint64_t)m->displacement);
+        else if (i->z.operand_width == 64)
+            emit_constant(&out, reg, (uint64_t)m->displacement);
+        else
+            emit_rewritten(i, -1, (int32_t)m->displacement);
+        return;
+    }
+    if (m && m->segment && i->z.mnemonic == ZYDIS_MNEMONIC_LEA) {
+        for (int k = 0; k < i->z.length; k++)
+            emit8(&out, ((uint8_t *)guest(i->pc))[k]);
+        return;
+    }
+    if (m && is_foreign(m)) {
+        const ZydisDecodedOperand *o = &i->operands[0];
+        int reg = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o->reg.value) : -1;
+        /* a load that overwrites its register needs no other */
+        if (reg >= 0 && reg < 8 && reg != RSP && reg != RBP &&
+            i->z.mnemonic == ZYDIS_MNEMONIC_MOV && o->size >= 32 && m->base != reg &&
+            m->index != reg) {
+            emit_address(m, reg);
+            emit_rewritten(i, reg, 0);
+            return;
+        }
+        int scratch = pick_scratch(i->registers_used);
+        emit_spill(&out, scratch);
+        note_place(i->pc, 1u << scratch, false);
+        emit_address(m, scratch);
+        emit_rewritten(i, scratch, 0);
+        emit_unspill(&out, scratch);
+        return;
+    }
+    if (m && m->absolute) {
+        emit_rewritten(i, -1, m->displacement);
+        return;
+    }
+    const uint8_t *code = guest(i->pc);
+    for (int k = 0; k < i->z.length; k++)
+        emit8(&out, code[k]);
+}
+
+/* mov reg, operand, where operand is what an indirect branch goes through.
+   Register values are the guest's except `spilled` ones, kept in their slots. */
+static void emit_load_target(const struct instruction *i, int reg) {
+    const ZydisDecodedOperand *o = &i->operands[0];
+    if (o->type == ZYDIS_OPERAND_TYPE_REGISTER) {
+        int from = register_number(o->reg.value);
+        emit8(&out, rex(1, from, 0, reg));
+        emit8(&out, 0x89);
+        emit8(&out, 0xc0 | (from & 7) << 3 | (reg & 7));
+        return;
+    }
+    const struct memory *m = &i->memory[0];
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].encoded)
+            m = &i->memory[k];
+    if (is_foreign(m)) {
+        /* reg itself may be part of the address: go through a third one */
+        int scratch = pick_scratch(i->registers_used | 1u << reg | 1u << RDX);
+        emit_spill(&out, scratch);
+        emit_address(m, scratch);
+        emit_op(&out, 0x8b, reg, scratch, 0);
+        emit_unspill(&out, scratch);
+        return;
+    }
+    emit8(&out, rex(1, reg, m->index, m->base));
+    emit8(&out, 0x8b);
+    emit_memory(&out, reg, m->base, m->index, m->scale, m->displacement);
+}
+
+/* Pushes the guest's return address and notes it on the shadow call stack.
+   RDX is spilled and free; the landing's offset is filled in by the caller. */
+static uint8_t *emit_push_return(gaddr return_address) {
+    emit_from_context(&out, RDX, CTX_SHADOW);
+    if (return_address >> 31) {
+        emit8(&out, 0x68);
+        emit32(&out, (int32_t)return_address);
+        emit8(&out, 0xc7); /* mov dword [rsp+4], high */
+        emit_memory(&out, 0, RSP, -1, 1, 4);
+        emit32(&out, (int64_t)(return_address >> 32));
+        emit8(&out, 0xc7);
+        emit_memory(&out, 0, RDX, -1, 1, 0);
+        emit32(&out, (int32_t)return_address);
+        emit8(&out, 0xc7);
+        emit_memory(&out, 0, RDX, -1, 1, 4);
+        emit32(&out, (int64_t)(return_address >> 32));
+    } else {
+        emit8(&out, 0x68);
+        emit32(&out, (int64_t)return_address);
+        emit8(&out, 0x48); /* mov qword [rdx], imm32 */
+        emit8(&out, 0xc7);
+        emit_memory(&out, 0, RDX, -1, 1, 0);
+        emit32(&out, (int64_t)return_address);
+    }
+    emit_op(&out, 0x89, RSP, RDX, 8);
+    emit8(&out, 0x48);
+    emit8(&out, 0xc7);
+    emit_memory(&out, 0, RDX, -1, 1, 16);
+    uint8_t *landing = out.at;
+    emit32(&out, 0);
+    emit8(&out, 0x48);
+    emit8(&out, 0xc7);
+    emit_memory(&out, 0, RDX, -1, 1, 24);
+    emit32(&out, 0);
+    emit_op(&out, 0x8d, RDX, RDX, sizeof(struct shadow_entry));
+    emit_to_context(&out, RDX, CTX_SHADOW);
+    return landing;
+}
+
+static void set_landing(uint8_t *field, gaddr return_address) {
+    uint32_t offset = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+    __builtin_memcpy(field, &offset, 4);
+    emit_link(return_address);
+}
+
+/* RCX holds the guest target, also stored in the context; RCX and RDX are
+   spilled. Finds the code through the thread's own table. */
+static void emit_lookup(bool flags_live) {
+    emit8(&out, 0x0f); /* movzx edx, cx */
+    emit8(&out, 0xb7);
+    emit8(&out, 0xd1);
+    if (flags_live) {
+        emit8(&out, 0x64); /* mov rdx, fs:[keys + rdx * 8] */
+        emit8(&out, 0x48);
+        emit8(&out, 0x8b);
+        emit_memory(&out, RDX, -1, RDX, 8, CTX_LOOKUP_KEY);
+        emit8(&out, 0x48); /* lea rcx, [rcx + rdx] */
+        emit8(&out, 0x8d);
+        emit_memory(&out, RCX, RCX, RDX, 1, 0);
+        emit8(&out, 0xe3);
+        emit8(&out, 5);
+        emit8(&out, 0xe9);
+        cold_add(COLD_LOOKUP, out.at);
+        emit32(&out, 0);
+        emit8(&out, 0x64); /* movzx edx, word fs:[guest target] */
+        emit8(&out, 0x0f);
+        emit8(&out, 0xb7);
+        emit_memory(&out, RDX, -1, -1, 1, CTX_GUEST_TARGET);
+    } else {
+        emit8(&out, 0x64); /* add rcx, fs:[keys + rdx * 8] */
+        emit8(&out, 0x48);
+        emit8(&out, 0x03);
+        emit_memory(&out, RCX, -1, RDX, 8, CTX_LOOKUP_KEY);
+        emit8(&out, 0x0f);
+        emit8(&out, 0x85);
+        cold_add(COLD_LOOKUP, out.at);
+        emit32(&out, 0);
+    }
+    emit8(&out, 0x64); /* mov rcx, fs:[hosts + rdx * 8] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, RDX, 8, CTX_LOOKUP_HOST);
+    emit_to_context(&out, RCX, CTX_TARGET);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit8(&out, 0x64); /* jmp fs:[target] */
+    emit8(&out, 0xff);
+    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
+}
+
+static void emit_call(const struct instruction *i) {
+    gaddr next = i->pc + i->z.length;
+    bool direct = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+    emit_spill(&out, RDX);
+    if (!direct) {
+        emit_spill(&out, RCX);
+        note_place(i->pc, 1u << RDX | 1u << RCX, false);
+        emit_load_target(i, RCX);
+        emit_to_context(&out, RCX, CTX_GUEST_TARGET);
+    } else {
+        note_place(i->pc, 1u << RDX, false);
+    }
+    uint8_t *landing = emit_push_return(next);
+    if (direct) {
+        emit_unspill(&out, RDX);
+        emit_link(next + (uint64_t)i->operands[0].imm.value.s);
+    } else {
+        emit_lookup(false);
+    }
+    set_landing(landing, next);
+}
+
+static void emit_indirect_jump(const struct instruction *i, bool flags_live) {
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    note_place(i->pc, 1u << RDX | 1u << RCX, false);
+    emit_load_target(i, RCX);
+    emit_to_context(&out, RCX, CTX_GUEST_TARGET);
+    emit_lookup(flags_live);
+}
+
+static void emit_return(const struct instruction *i) {
+    uint32_t extra = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
+                         ? (uint32_t)i->operands[0].imm.value.u & 0xffff
+                         : 0;
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    note_place(i->pc, 1u << RDX | 1u << RCX, false);
+    emit_from_context(&out, RDX, CTX_SHADOW);
+    emit_op(&out, 0x8b, RCX, RSP, 0);
+    emit_op(&out, 0x3b, RCX, RDX, -32);
+    emit8(&out, 0x0f);
+    emit8(&out, 0x85);
+    cold_add(COLD_RETURN, out.at)->argument = extra;
+    emit32(&out, 0);
+    emit_op(&out, 0x3b, RSP, RDX, -24);
+    emit8(&out, 0x0f);
+    emit8(&out, 0x85);
+    cold_add(COLD_RETURN, out.at)->argument = extra;
+    emit32(&out, 0);
+    emit_constant(&out, RCX, CACHE_BASE);
+    emit_op(&out, 0x03, RCX, RDX, -16);
+    emit_to_context(&out, RCX, CTX_TARGET);
+    emit_op(&out, 0x8d, RDX, RDX, -32);
+    emit_to_context(&out, RDX, CTX_SHADOW);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
+    emit8(&out, 0x64);
+    emit8(&out, 0xff);
+    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
+}
+
+static void emit_cold(void) {
+    for (int k = 0; k < cold_count; k++) {
+        struct cold *c = &colds[k];
+        patch_jump(c->patch, out.at);
+        switch (c->kind) {
+        case COLD_LINK:
+            if (cache.link_count >= CACHE_LINKS)
+                fail("the translation cache is full");
+            cache_links[cache.link_count].target = c->target;
+            cache_links[cache.link_count].patch =
+                (uint32_t)((uint64_t)(uintptr_t)c->patch - CACHE_BASE);
+            emit_context_constant(&out, CTX_ARGUMENT, cache.link_count++);
+            emit_jump(&out, cache.exits[EXIT_LINK]);
+            break;
+        case COLD_CHECK:
+            if (c->spilled)
+                emit_unspill(&out, RCX);
+            emit_context_constant(&out, CTX_ARGUMENT,
+                                  (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
+            emit_jump(&out, cache.exits[EXIT_CHECK]);
+            break;
+        case COLD_LOOKUP:
+            emit_unspill(&out, RCX);
+            emit_unspill(&out, RDX);
+            emit_jump(&out, cache.exits[EXIT_LOOKUP]);
+            break;
+        case COLD_RETURN:
+            emit_unspill(&out, RCX);
+            emit_unspill(&out, RDX);
+            emit_context_constant(&out, CTX_ARGUMENT, c->argument);
+            emit_jump(&out, cache.exits[EXIT_RETURN]);
+            break;
+        }
+    }
+}
+
+/* --- traces --- */
+
+enum role { PLAIN, BRANCH, JUMP, INDIRECT, CALL, RETURN, LOOP, SYSTEM_CALL, EMULATED, BROKEN };
+
+static enum role role_of(const struct instruction *i) {
+    if (!i->valid)
+        return BROKEN;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_SYSCALL:
+        return SYSTEM_CALL;
+    case ZYDIS_MNEMONIC_CPUID:
+    case ZYDIS_MNEMONIC_RDFSBASE:
+    case ZYDIS_MNEMONIC_RDGSBASE:
+    case ZYDIS_MNEMONIC_WRFSBASE:
+    case ZYDIS_MNEMONIC_WRGSBASE:
+    case ZYDIS_MNEMONIC_INT:
+    case ZYDIS_MNEMONIC_INT3:
+    case ZYDIS_MNEMONIC_INT1:
+    case ZYDIS_MNEMONIC_SYSENTER:
+    case ZYDIS_MNEMONIC_XBEGIN:
+    case ZYDIS_MNEMONIC_IRET:
+    case ZYDIS_MNEMONIC_IRETD:
+    case ZYDIS_MNEMONIC_IRETQ:
+        return EMULATED;
+    case ZYDIS_MNEMONIC_LOOP:
+    case ZYDIS_MNEMONIC_LOOPE:
+    case ZYDIS_MNEMONIC_LOOPNE:
+    case ZYDIS_MNEMONIC_JRCXZ:
+    case ZYDIS_MNEMONIC_JECXZ:
+    case ZYDIS_MNEMONIC_JCXZ:
+        return LOOP;
+    default:
+        break;
+    }
+    bool far_branch = i->z.meta.branch_type == ZYDIS_BRANCH_TYPE_FAR;
+    switch (i->z.meta.category) {
+    case ZYDIS_CATEGORY_CALL:
+        return far_branch ? EMULATED : CALL;
+    case ZYDIS_CATEGORY_RET:
+        return far_branch ? EMULATED : RETURN;
+    case ZYDIS_CATEGORY_UNCOND_BR:
+        if (far_branch)
+            return EMULATED;
+        return i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE ? JUMP : INDIRECT;
+    case ZYDIS_CATEGORY_COND_BR:
+        return BRANCH;
+    default:
+        return PLAIN;
+    }
+}
+
+static gaddr branch_target(const struct instruction *i) {
+    return i->pc + i->z.length + (uint64_t)i->operands[0].imm.value.s;
+}
+
+static bool in_trace(int count, gaddr pc) {
+    for (int k = 0; k < count; k++)
+        if (trace[k].pc == pc)
+            return true;
+    return false;
+}
+
+static uint64_t executable_bytes(gaddr pc) {
+    struct mapping m;
+    if (!memory_lookup(pc, &m) || !(m.protection & 4))
+        return 0;
+    uint64_t n = m.end - pc;
+    if (n < 15 && memory_lookup(m.end, &m) && (m.protection & 4))
+        n += 15;
+    return n;
+}
+
+/* Decodes the trace; returns its length, and where it goes on (0: it ends in a
+   branch of its own). */
+static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
+    int count = 0;
+    uint64_t available = 0;
+    *next = 0;
+    *low = pc;
+    *high = pc;
+    gaddr expected = 0;
+    while (count < TRACE) {
+        if (pc != expected || available < 15)
+            available = executable_bytes(pc);
+        if (!available || (count && (replaced_at(pc) || in_trace(count, pc)))) {
+            *next = pc;
+            return count;
+        }
+        struct instruction *i = &trace[count];
+        decode(i, pc, available < 15 ? available : 15);
+        count++;
+        if (pc < *low)
+            *low = pc;
+        if (pc + i->z.length > *high)
+            *high = pc + i->z.length;
+        enum role role = role_of(i);
+        expected = pc + i->z.length;
+        available = available > i->z.length ? available - i->z.length : 0;
+        if (role == JUMP) {
+            gaddr target = branch_target(i);
+            if (cache_find(target) || target - *low > 65536 || *high - target > 65536 ||
+                count > TRACE / 2) {
+                *next = target;
+                return count;
+            }
+            pc = target;
+            continue;
+        }
+        if (role != PLAIN && role != BRANCH && role != LOOP)
+            return count;
+        pc += i->z.length;
+    }
+    *next = pc;
+    return count;
+}
+
+/* Flags needed after each instruction, from the back; bit set: live. */
+static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
+    uint32_t live = next ? ARITHMETIC_FLAGS : 0;
+    for (int k = count - 1; k >= 0; k--) {
+        const struct instruction *i = &trace[k];
+        switch (role_of(i)) {
+        case CALL:
+        case RETURN:
+            live = 0; /* the psABI keeps no flag across calls */
+            break;
+        case INDIRECT:
+            live = i->memory_count && i->memory[0].absolute ? 0 : ARITHMETIC_FLAGS;
+            break;
+        case PLAIN:
+        case JUMP:
+            live = (live & ~i->flags_killed) | i->flags_read;
+            break;
+        default:
+            live = ARITHMETIC_FLAGS;
+        }
+        live_before[k] = live;
+    }
+}
+
+/* Looks a few instructions past the trace: flags overwritten there before they
+   are read are dead at its end. */
+static bool flags_dead_at(gaddr pc) {
+    static struct instruction ahead;
+    uint32_t open = ARITHMETIC_FLAGS;
+    for (int n = 0; n < 8; n++) {
+        uint64_t available = executable_bytes(pc);
+        if (!available)
+            return false;
+        if (replaced_at(pc))
+            return true;
+        decode(&ahead, pc, available < 15 ? available : 15);
+        if (!ahead.valid || (ahead.flags_read & open))
+            return false;
+        open &= ~ahead.flags_killed;
+        if (!open)
+            return true;
+        enum role role = role_of(&ahead);
+        if (role == JUMP)
+            pc = branch_target(&ahead);
+        else if (role == CALL || role == RETURN)
+            return true;
+        else if (role == PLAIN)
+            pc += ahead.z.length;
+        else
+            return false;
+    }
+    return false;
+}
+
+uint64_t translate(gaddr pc, bool original) {
+    const struct replaced *r = original ? NULL : replaced_at(pc);
+    out.at = (uint8_t *)(((uintptr_t)cache.at + 7) & ~7ULL);
+    uint8_t *entry = out.at;
+    if ((uint64_t)(uintptr_t)entry + (1 << 20) > CACHE_BASE + CACHE_SIZE ||
+        cache.block_count >= CACHE_BLOCKS)
+        fail("the translation cache is full");
+    cold_count = 0;
+    gaddr next = 0, low = pc, high = pc + 1;
+    static const uint8_t nop5[] = {0x0f, 0x1f, 0x44, 0, 0};
+    if (r) {
+        note_place(pc, 0, true);
+        for (unsigned k = 0; k < sizeof nop5; k++)
+            emit8(&out, nop5[k]);
+        emit_exit(EXIT_REPLACED);
+        note_place(pc, 0, false);
+    } else {
+        static uint32_t live[TRACE];
+        int count = gather(pc, &next, &low, &high);
+        if (!count)
+            return 0;
+        flags_liveness(count, next && flags_dead_at(next) ? 0 : next, live);
+        note_place(pc, 0, true);
+        for (unsigned k = 0; k < sizeof nop5; k++)
+            emit8(&out, nop5[k]);
+        for (int k = 0; k < count; k++) {
+            const struct instruction *i = &trace[k];
+            enum role role = role_of(i);
+            note_place(i->pc, 0, true);
+            switch (role) {
+            case BROKEN:
+                emit8(&out, 0x0f);
+                emit8(&out, 0x0b);
+                break;
+            case SYSTEM_CALL:
+                emit_exit(EXIT_SYSCALL);
+                break;
+            case EMULATED:
+                emit_exit(EXIT_EMULATE);
+                break;
+            case JUMP:
+                break;
+            case BRANCH:
+                emit_conditional_link(i->z.opcode & 15, branch_target(i));
+                break;
+            case LOOP:
+                if (i->z.address_width == 32)
+                    emit8(&out, 0x67);
+                emit8(&out, i->z.opcode);
+                emit8(&out, 2);
+                emit8(&out, 0xeb);
+                uint8_t *over = out.at;
+                emit8(&out, 0);
+                emit_link(branch_target(i));
+                *over = (uint8_t)(out.at - over - 1);
+                break;
+            case CALL:
+                emit_checks(i, false);
+                note_place(i->pc, 0, false);
+                emit_call(i);
+                break;
+            case INDIRECT:
+                emit_checks(i, live[k] != 0);
+                note_place(i->pc, 0, false);
+                emit_indirect_jump(i, live[k] != 0);
+                break;
+            case RETURN:
+                emit_return(i);
+                break;
+            case PLAIN: {
+                emit_checks(i, live[k] != 0);
+                uint8_t *before = out.at;
+                (void)before;
+                note_place(i->pc, 0, false);
+                emit_plain(i);
+                break;
+            }
+            }
+            if (cold_count > COLD - 24 && k + 1 < count) {
+                next = trace[k + 1].pc;
+                break;
+            }
+        }
+        if (next) {
+            note_place(next, 0, true);
+            emit_link(next);
+        }
+    }
+    note_place(pc, 0, false);
+    emit_cold();
+    cache.at = out.at;
+    struct cache_block *block = &cache_blocks[cache.block_count];
+    block->start = low;
+    block->end = high;
+    block->host = (uint32_t)((uint64_t)(uintptr_t)entry - CACHE_BASE);
+    block->valid = 1;
+    cache.block_count++;
+    memory_note_code(low, high - low);
+    return (uint64_t)(uintptr_t)entry;
+}
