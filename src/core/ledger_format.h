@@ -63,6 +63,7 @@ struct ledger_finding {
     uint64_t other_address;                /* overlapping copies: the source */
     uint32_t key;                          /* next in the chain of one hash bucket */
     uint32_t signal;
+    uint32_t caller; /* node outside the C library, by which calls into it are told apart */
     char function[48];                     /* replaced function that was called, or "" */
 };
 
@@ -82,6 +83,7 @@ struct ledger_thread {
     uint64_t fast_registers; /* unused, keeps the layout open */
 };
 
+#define LEDGER_DEAD_STACKS 64
 struct ledger_process {
     uint32_t ready;
     uint32_t state; /* enum ledger_state, futex */
@@ -95,6 +97,8 @@ struct ledger_process {
     uint32_t thread_count;
     uint32_t search_wanted;
     struct ledger_thread threads[LEDGER_THREADS];
+    uint32_t dead_stack_count;
+    uint64_t dead_stacks[LEDGER_DEAD_STACKS][2]; /* of ended threads: [low, high) is garbage */
     char program[LEDGER_PATH];
 };
 

@@ -161,7 +161,13 @@ void fail(const char *pattern, ...) {
         system_call(__NR_exit_group, 125);
 }
 
+bool threaded;
+
 void lock_take(struct lock *l) {
+    if (!threaded) {
+        l->word = 1;
+        return;
+    }
     for (int spin = 0; spin < 100; spin++) {
         uint32_t free = 0;
         if (__atomic_compare_exchange_n(&l->word, &free, 1, false, __ATOMIC_ACQUIRE,
@@ -174,6 +180,10 @@ void lock_take(struct lock *l) {
 }
 
 void lock_drop(struct lock *l) {
+    if (!threaded) {
+        l->word = 0;
+        return;
+    }
     if (__atomic_exchange_n(&l->word, 0, __ATOMIC_RELEASE) == 2)
         system_call(__NR_futex, &l->word, FUTEX_WAKE_PRIVATE, 1, 0, 0, 0);
 }

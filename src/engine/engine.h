@@ -77,6 +77,7 @@ struct context {
     uint32_t fault_signal;
     gaddr stack_low, stack_high; /* of the stack the thread began on */
     uint64_t clone_flags;
+    uint64_t refused_size;
 };
 
 static inline struct context *current(void) {
@@ -102,6 +103,7 @@ void debug(const char *pattern, ...);
 struct lock {
     uint32_t word;
 };
+extern bool threaded; /* a second thread was started: locks matter */
 void lock_take(struct lock *l);
 void lock_drop(struct lock *l);
 /* Engine memory near the top of the address space; zeroed; never null. */
@@ -149,6 +151,11 @@ extern gaddr guest_auxiliary;
 /* --- replaced.c, strings.c, heap.c: functions the engine does itself --- */
 struct replaced;
 const struct replaced *replaced_at(gaddr pc);
+/* A small number for the row, and back. */
+#define REPLACED_RESOLVER 0x10000u
+bool replaced_is_resolver(gaddr pc);
+uint32_t replaced_index(const struct replaced *r);
+const struct replaced *replaced_row(uint32_t index);
 const struct replaced *replaced_by_name(const char *name);
 const char *replaced_name(const struct replaced *r);
 bool replaced_is_heap(const struct replaced *r);
@@ -228,6 +235,8 @@ void dispatch_pending(struct context *c);
 gaddr operand_address(struct context *c, gaddr pc, int which, uint64_t *size, bool *write);
 void emulate(struct context *c, gaddr pc);
 void check_instruction(struct context *c, gaddr pc);
+/* A repeated move or store about to begin; see STRING_* in cache.h. */
+void check_string(struct context *c, uint32_t how);
 /* What the faulting instruction tried: address, size, direction. */
 void describe_fault(struct context *c, gaddr pc, struct access *access);
 
@@ -258,6 +267,8 @@ void syscall_run(struct context *c);
 void process_finish(struct context *c, int status, int signal);
 long process_execute(struct context *c, int directory, gaddr path, gaddr arguments,
                      gaddr environment, int flags);
+void process_thread_began(struct context *c);
+void process_thread_ended(struct context *c);
 void process_start(struct context *c, uint32_t parent, bool forked);
 
 #endif

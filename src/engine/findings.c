@@ -3,13 +3,13 @@
 #include "engine.h"
 
 static uint32_t key_of(const struct ledger_finding *f) {
-    uint64_t h = f->kind * 0x9e3779b97f4a7c15ULL ^ ((uint64_t)f->stack << 17) ^
+    uint64_t h = f->kind * 0x9e3779b97f4a7c15ULL ^ ((uint64_t)f->caller << 17) ^
                  ((uint64_t)f->block_allocated << 40) ^ f->block_freed;
     return (uint32_t)((h * 0x9e3779b97f4a7c15ULL) >> 52) & 4095;
 }
 
 static bool same_finding(const struct ledger_finding *a, const struct ledger_finding *b) {
-    return a->kind == b->kind && a->stack == b->stack &&
+    return a->kind == b->kind && a->caller == b->caller &&
            a->block_allocated == b->block_allocated && a->block_freed == b->block_freed &&
            a->process == b->process;
 }
@@ -20,7 +20,10 @@ static void record(const struct ledger_finding *wanted) {
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     for (uint32_t i = head; i; i = ledger->findings[i].key)
         if (same_finding(&ledger->findings[i], wanted)) {
-            __atomic_add_fetch(&ledger->findings[i].count, 1, __ATOMIC_RELAXED);
+            /* the same call reaching the same block by another way inside the
+               C library is one mistake */
+            if (ledger->findings[i].stack == wanted->stack)
+                __atomic_add_fetch(&ledger->findings[i].count, 1, __ATOMIC_RELAXED);
             return;
         }
     uint32_t i = __atomic_add_fetch(&ledger->next_finding, 1, __ATOMIC_RELAXED);
@@ -111,6 +114,17 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     if (access->function)
         copy_text(f.function, access->function, sizeof f.function);
     f.stack = stack_capture(c, pc);
+    f.caller = f.stack;
+    if (access->function || symbols_in_library_c(pc)) {
+        uint32_t n = f.stack;
+        if (access->function)
+            n = ledger->nodes[n].parent;
+        while (symbols_in_library_c(ledger->nodes[n].pc) && ledger->nodes[n].parent)
+            n = ledger->nodes[n].parent;
+        if (ledger->nodes[n].parent && n != f.stack &&
+            (!access->function || n != ledger->nodes[f.stack].parent))
+            f.caller = n;
+    }
     if (f.kind != KIND_NULL_DEREFERENCE && f.kind != KIND_INVALID_SIZE)
         describe_block(&f, access);
     record(&f);
@@ -141,7 +155,9 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
     gaddr bad = shadow_first_bad(address, size);
     if (!bad)
         return true;
-    if (!write && !function && (symbols_in_loader(pc) || symbols_in_library_c(pc)) && size >= 8 &&
+    if (!write && !function && size >= 8 && symbols_in_loader(pc))
+        return true; /* its text functions read whole cache lines */
+    if (!write && !function && symbols_in_library_c(pc) && size >= 8 &&
         (address & (size - 1)) == 0) {
         /* Whole aligned words: the C library's own scanning reads past the end
            of a text on purpose; such a read cannot fault. */

@@ -32,6 +32,15 @@ static struct lock places_lock;
 
 static uint32_t slot_of(gaddr pc) { return (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 51); }
 
+static int find_place(gaddr pc) {
+    for (uint32_t at = slot_of(pc);; at = (at + 1) % SLOTS) {
+        if (places[at].pc == pc)
+            return (int)at;
+        if (!places[at].pc)
+            return -1;
+    }
+}
+
 /* Names, hashed once. */
 #define NAME_SLOTS 512
 static uint16_t names[NAME_SLOTS];
@@ -58,6 +67,11 @@ void replaced_start(void) {
     replaced_add(THUNK_RESOLVED, &resolved);
 }
 
+bool replaced_is_resolver(gaddr pc) {
+    int at = find_place(pc);
+    return at >= 0 && places[at].resolver;
+}
+
 const struct replaced *replaced_by_name(const char *name) {
     uint32_t at = hash_text(name) % NAME_SLOTS;
     for (; names[at]; at = (at + 1) % NAME_SLOTS)
@@ -66,19 +80,16 @@ const struct replaced *replaced_by_name(const char *name) {
     return NULL;
 }
 
+uint32_t replaced_index(const struct replaced *r) {
+    return r == &resolved ? ROWS : (uint32_t)(r - table);
+}
+const struct replaced *replaced_row(uint32_t index) {
+    return index < ROWS ? &table[index] : &resolved;
+}
 const char *replaced_name(const struct replaced *r) { return r->name; }
 bool replaced_is_heap(const struct replaced *r) { return r->action <= DO_LAST_HEAP; }
 bool replaced_is_operator(const struct replaced *r) {
     return r->action >= DO_NEW && r->action <= DO_LAST_HEAP;
-}
-
-static int find_place(gaddr pc) {
-    for (uint32_t at = slot_of(pc);; at = (at + 1) % SLOTS) {
-        if (places[at].pc == pc)
-            return (int)at;
-        if (!places[at].pc)
-            return -1;
-    }
 }
 
 const struct replaced *replaced_at(gaddr pc) {
@@ -216,7 +227,10 @@ static void report_size(struct context *c, gaddr pc, uint64_t size, const char *
 static gaddr obtain(struct context *c, gaddr pc, const struct replaced *r, uint64_t size,
                     uint64_t alignment, bool zero) {
     if (absurd(size)) {
-        report_size(c, pc, size, r->name);
+        /* an operator that was refused asks malloc for the same in its turn */
+        if (size != c->refused_size)
+            report_size(c, pc, size, r->name);
+        c->refused_size = replaced_is_operator(r) ? size : 0;
         return 0;
     }
     return heap_allocate(size, alignment, stack_capture(c, pc), family_of(r->action), zero);
@@ -384,7 +398,7 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
 
 void replaced_run(struct context *c, const struct replaced *r) {
     gaddr pc = c->pc;
-    int at = find_place(pc);
+    int at = c->argument & REPLACED_RESOLVER ? find_place(pc) : -1;
     if (at >= 0 && places[at].resolver) {
         resolver_entered(c, r);
         run_original(c, pc);

@@ -18,7 +18,29 @@ static uint32_t find(uint32_t node, uint32_t parent, gaddr pc) {
     return 0;
 }
 
+/* Recursion over a tree makes as many stacks as the tree has paths. A frame that
+   stands three times among the last sixteen goes back to the nearest of them:
+   deeper levels of one recursion share their node. */
+static uint32_t recursion(uint32_t parent, gaddr pc) {
+    uint32_t nearest = 0;
+    int seen = 0;
+    for (int depth = 0; depth < 16 && parent; depth++) {
+        const struct ledger_node *n = &ledger->nodes[parent];
+        if (n->pc == pc) {
+            if (!nearest)
+                nearest = parent;
+            if (++seen == 3)
+                return nearest;
+        }
+        parent = n->parent;
+    }
+    return 0;
+}
+
 uint32_t stack_intern(uint32_t parent, gaddr pc) {
+    uint32_t again = recursion(parent, pc);
+    if (again)
+        return again;
     uint32_t *bucket = &ledger->buckets[bucket_of(parent, pc)];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     uint32_t node = find(head, parent, pc);

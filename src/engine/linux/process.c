@@ -50,6 +50,45 @@ void process_start(struct context *c, uint32_t parent, bool forked) {
     }
 }
 
+/* Where live stack begins. A thread inside the C library's exit has nothing of
+   the user's below the frame that called it; what stands there is left over. */
+static gaddr live_stack(struct context *c) {
+    struct shadow_entry *e = c->shadow;
+    gaddr sp = c->registers[RSP];
+    while (e > c->shadow_base) {
+        e--;
+        if (e->stack_pointer < sp)
+            continue;
+        sp = e->stack_pointer;
+        if (!symbols_in_library_c(e->return_address))
+            return sp;
+    }
+    return c->registers[RSP];
+}
+
+void process_thread_ended(struct context *c) {
+    struct ledger_process *p = &ledger->processes[process_index];
+    lock_take(&threads_lock);
+    if (p->dead_stack_count < LEDGER_DEAD_STACKS) {
+        p->dead_stacks[p->dead_stack_count][0] = c->stack_low;
+        p->dead_stacks[p->dead_stack_count++][1] = c->registers[RSP];
+    }
+    lock_drop(&threads_lock);
+}
+
+void process_thread_began(struct context *c) {
+    struct ledger_process *p = &ledger->processes[process_index];
+    lock_take(&threads_lock);
+    for (uint32_t i = 0; i < p->dead_stack_count; i++)
+        if (p->dead_stacks[i][0] < c->stack_high && p->dead_stacks[i][1] > c->stack_low) {
+            p->dead_stack_count--;
+            p->dead_stacks[i][0] = p->dead_stacks[p->dead_stack_count][0];
+            p->dead_stacks[i][1] = p->dead_stacks[p->dead_stack_count][1];
+            i--;
+        }
+    lock_drop(&threads_lock);
+}
+
 void process_finish(struct context *c, int status, int signal) {
     struct ledger_process *p = &ledger->processes[process_index];
     threads_stop_others(c);
@@ -61,9 +100,13 @@ void process_finish(struct context *c, int status, int signal) {
     for (struct context *t = threads; t && n < LEDGER_THREADS; t = t->next) {
         if (!t->alive)
             continue;
-        p->threads[n].stack_pointer = t->registers[RSP];
-        for (int k = 0; k < 16; k++)
-            p->threads[n].registers[k] = t->registers[k];
+        bool ending = t == c && !signal;
+        p->threads[n].stack_pointer = ending ? live_stack(c) : t->registers[RSP];
+        for (int k = 0; k < 16; k++) {
+            /* scratch registers at the last system call hold what is left over */
+            bool kept = !ending || k == RBX || k == RBP || k >= 12;
+            p->threads[n].registers[k] = kept ? t->registers[k] : 0;
+        }
         p->threads[n].fs_base = t->fs_base;
         n++;
     }

@@ -162,6 +162,8 @@ static _Noreturn void exit_thread(struct context *c, uint64_t status) {
     }
     uint64_t all = ~0ULL;
     system_call(__NR_rt_sigprocmask, 2, &all, 0, 8);
+    if (!(c->clone_flags & CLONE_VFORK))
+        process_thread_ended(c);
     c->alive = 0;
     for (;;)
         system_call(__NR_exit, status);

@@ -80,6 +80,7 @@ void thread_start(struct context *c) {
     system_call(__NR_arch_prctl, ARCH_SET_GS, D_OFFSET);
     signals_thread_stack(c);
     note_stack(c);
+    process_thread_began(c);
     signals_real_mask(c);
     c->reason = EXIT_START;
     c->target = cache_lookup(c, c->pc);
@@ -89,6 +90,7 @@ void thread_start(struct context *c) {
 
 static long start_thread(struct context *c, uint64_t flags, gaddr stack, gaddr parent_tid,
                          gaddr child_tid, gaddr tls) {
+    threaded = true;
     struct context *child = context_new();
     copy_bytes(child->registers, c->registers, sizeof c->registers);
     child->registers[RAX] = 0;

@@ -20,6 +20,7 @@ static struct table_entry {
 } *table;
 
 void glue_exit(void);
+void glue_exit_call(void);
 
 _Static_assert(offsetof(struct context, shadow) == CTX_SHADOW, "context layout");
 _Static_assert(offsetof(struct context, canary) == CTX_CANARY, "context layout");
@@ -59,7 +60,7 @@ void cache_start(void) {
         emit8(&e, 0xff); /* jmp [rip+0] */
         emit8(&e, 0x25);
         emit32(&e, 0);
-        emit64(&e, (uint64_t)(uintptr_t)glue_exit);
+        emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call : glue_exit));
     }
     cache.at = e.at;
     cache.block_count = 1;
@@ -268,41 +269,35 @@ void dispatch(struct context *c) {
         c->pc = site.pc;
         go_on(c);
         break;
-    case EXIT_REPLACED:
-        cache_site(CACHE_BASE + c->argument, &site);
-        c->pc = site.pc;
-        const struct replaced *r = replaced_at(c->pc);
-        c->target = 0;
-        if (r)
-            replaced_run(c, r);
-        else
-            c->target = cache_lookup_original(c, c->pc);
-        if (!c->target)
-            go_on(c);
-        break;
     case EXIT_SYSCALL:
-        cache_site(CACHE_BASE + c->argument, &site);
-        c->pc = site.pc;
         syscall_run(c);
         go_on(c);
         break;
     case EXIT_EMULATE:
-        cache_site(CACHE_BASE + c->argument, &site);
-        c->pc = site.pc;
-        emulate(c, site.pc);
+        emulate(c, c->pc);
         go_on(c);
         break;
     case EXIT_CHECK:
-        cache_site(CACHE_BASE + c->argument, &site);
-        c->pc = site.pc;
         c->target = CACHE_BASE + c->argument;
         vectors_save(c);
-        check_instruction(c, site.pc);
+        check_instruction(c, c->pc);
         vectors_restore(c);
+        break;
+    case EXIT_STRING:
+        c->target = CACHE_BASE + c->argument;
+        check_string(c, (uint32_t)c->guest_target);
         break;
     default:
         fail("left the code cache for an unknown reason (%u)", c->reason);
     }
+}
+
+/* A replaced function was called: no flag is live. */
+void dispatch_call(struct context *c) {
+    c->target = 0;
+    replaced_run(c, replaced_row(c->argument & 0xffff));
+    if (!c->target)
+        go_on(c);
 }
 
 void dispatch_pending(struct context *c) {

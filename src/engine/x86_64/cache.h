@@ -32,6 +32,11 @@ extern struct cache_link *cache_links;
 extern struct cache_place *cache_places;
 extern struct cache_block *cache_blocks;
 
+/* How a repeated string instruction is told to check_string. */
+#define STRING_WIDTH 15u
+#define STRING_READS 16u  /* from RSI */
+#define STRING_WRITES 32u /* to RDI */
+
 #define CACHE_LINKS (1u << 24)
 #define CACHE_PLACES (1u << 26)
 #define CACHE_BLOCKS (1u << 23)

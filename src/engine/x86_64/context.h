@@ -44,6 +44,7 @@
 #define EXIT_EMULATE 7 /* instruction done in C; argument: offset of the site */
 #define EXIT_PENDING 8
 #define EXIT_START 9
+#define EXIT_STRING 11 /* repeated move or store; CTX_GUEST_TARGET: how */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 
 #endif

@@ -116,6 +116,21 @@ void check_instruction(struct context *c, gaddr pc) {
     c->recover = 0;
 }
 
+void check_string(struct context *c, uint32_t how) {
+    uint64_t count = c->registers[RCX], width = how & STRING_WIDTH;
+    if (!count || count > GUEST_END / 8)
+        return;
+    uint64_t size = count * width;
+    uint64_t back = c->flags & ZYDIS_CPUFLAG_DF ? size - width : 0;
+    if (recover_enter(c))
+        return; /* the instruction itself will fault */
+    if (how & STRING_READS)
+        check_range(c, c->pc, c->registers[RSI] - back, size, false, NULL);
+    if (how & STRING_WRITES)
+        check_range(c, c->pc, c->registers[RDI] - back, size, true, NULL);
+    c->recover = 0;
+}
+
 void describe_fault(struct context *c, gaddr pc, struct access *access) {
     struct instruction i;
     struct mapping mapped;

@@ -4,9 +4,7 @@
 #include "context.h"
 
     .text
-    .globl glue_exit
-    .type glue_exit, @function
-glue_exit:
+    .macro save_registers
     mov %rax, %fs:CTX_REGISTERS+0
     mov %rcx, %fs:CTX_REGISTERS+8
     mov %rdx, %fs:CTX_REGISTERS+16
@@ -24,6 +22,12 @@ glue_exit:
     mov %r14, %fs:CTX_REGISTERS+112
     mov %r15, %fs:CTX_REGISTERS+120
     mov %fs:CTX_ENGINE_SP, %rsp
+    .endm
+
+    .globl glue_exit
+    .type glue_exit, @function
+glue_exit:
+    save_registers
     pushfq
     popq %fs:CTX_FLAGS
     cld
@@ -44,6 +48,7 @@ glue_pending:
 glue_restore:
     pushq %fs:CTX_FLAGS
     popfq
+glue_restore_registers:
     mov %fs:CTX_REGISTERS+0, %rax
     mov %fs:CTX_REGISTERS+8, %rcx
     mov %fs:CTX_REGISTERS+16, %rdx
@@ -63,6 +68,19 @@ glue_restore:
     jmp *%fs:CTX_TARGET
     .globl glue_restore_end
 glue_restore_end:
+
+/* A call of a replaced function: flags are dead on both sides of it. */
+    .globl glue_exit_call
+    .type glue_exit_call, @function
+glue_exit_call:
+    save_registers
+    movq $0x202, %fs:CTX_FLAGS
+    cld
+    mov %fs:CTX_SELF, %rdi
+    call dispatch_call
+    cmpl $0, %fs:CTX_PENDING
+    jne glue_pending
+    jmp glue_restore_registers
 
     .globl glue_start
 glue_start: /* first entry of a thread: rdi = context */

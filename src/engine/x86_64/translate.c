@@ -20,8 +20,10 @@ struct cold {
     uint8_t *resume; /* COLD_CHECK */
     uint32_t spilled;
     uint32_t argument;
+    gaddr pc;
 };
 
+static gaddr current_pc; /* of the instruction being emitted */
 static struct instruction trace[TRACE];
 static struct cold colds[COLD];
 static int cold_count;
@@ -33,6 +35,7 @@ static struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     c->patch = patch;
     c->spilled = 0;
     c->argument = 0;
+    c->pc = current_pc;
     return c;
 }
 
@@ -87,11 +90,27 @@ static void emit_conditional_link(int condition, gaddr target) {
         cold_add(COLD_LINK, patch)->target = target;
 }
 
-/* Leaves through a door at once; the place is told by its offset. */
-static void emit_exit(int reason) {
-    emit_context_constant(&out, CTX_ARGUMENT,
-                          (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE));
+/* mov fs:[CTX_PC], pc */
+static void emit_pc(gaddr pc) {
+    emit_context_constant(&out, CTX_PC, (uint32_t)pc);
+    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(pc >> 32));
+}
+
+/* Leaves through a door at once. */
+static void emit_exit(int reason, gaddr pc, uint32_t argument) {
+    emit_pc(pc);
+    emit_context_constant(&out, CTX_ARGUMENT, argument);
     emit_jump(&out, cache.exits[reason]);
+}
+
+/* The same, and comes back behind the door. */
+static void emit_exit_and_back(int reason, gaddr pc) {
+    emit_pc(pc);
+    uint8_t *start = out.at;
+    emit_context_constant(&out, CTX_ARGUMENT, 0);
+    emit_jump(&out, cache.exits[reason]);
+    uint32_t resume = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+    __builtin_memcpy(start + 8, &resume, 4);
 }
 
 /* --- checks --- */
@@ -223,13 +242,29 @@ static bool wants_slow_check(const struct instruction *i) {
     }
 }
 
+/* Moves and stores, whose length is known beforehand; 0: another one. */
+static uint32_t string_kind(const struct instruction *i) {
+    if (i->memory_count && (i->memory[0].segment || i->memory[0].address32))
+        return 0;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_MOVSB: return STRING_READS | STRING_WRITES | 1;
+    case ZYDIS_MNEMONIC_MOVSW: return STRING_READS | STRING_WRITES | 2;
+    case ZYDIS_MNEMONIC_MOVSD: return STRING_READS | STRING_WRITES | 4;
+    case ZYDIS_MNEMONIC_MOVSQ: return STRING_READS | STRING_WRITES | 8;
+    case ZYDIS_MNEMONIC_STOSB: return STRING_WRITES | 1;
+    case ZYDIS_MNEMONIC_STOSW: return STRING_WRITES | 2;
+    case ZYDIS_MNEMONIC_STOSD: return STRING_WRITES | 4;
+    case ZYDIS_MNEMONIC_STOSQ: return STRING_WRITES | 8;
+    default: return 0;
+    }
+}
+
 static void emit_checks(const struct instruction *i, bool flags_live) {
     if (wants_slow_check(i)) {
-        uint8_t *start = out.at;
-        emit_context_constant(&out, CTX_ARGUMENT, 0);
-        emit_jump(&out, cache.exits[EXIT_CHECK]);
-        uint32_t resume = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
-        __builtin_memcpy(start + 8, &resume, 4);
+        uint32_t how = string_kind(i);
+        if (how)
+            emit_context_constant(&out, CTX_GUEST_TARGET, how);
+        emit_exit_and_back(how ? EXIT_STRING : EXIT_CHECK, i->pc);
         return;
     }
     for (int k = 0; k < i->memory_count; k++) {
@@ -237,11 +272,7 @@ static void emit_checks(const struct instruction *i, bool flags_live) {
         if (!wants_check(i, m))
             continue;
         if (m->size == 0 || m->size > 64 || !fits(m->displacement + 64)) {
-            uint8_t *start = out.at;
-            emit_context_constant(&out, CTX_ARGUMENT, 0);
-            emit_jump(&out, cache.exits[EXIT_CHECK]);
-            uint32_t resume = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
-            __builtin_memcpy(start + 8, &resume, 4);
+            emit_exit_and_back(EXIT_CHECK, i->pc);
             return;
         }
         if (flags_live)
@@ -591,6 +622,7 @@ static void emit_cold(void) {
         case COLD_CHECK:
             if (c->spilled)
                 emit_unspill(&out, RCX);
+            emit_pc(c->pc);
             emit_context_constant(&out, CTX_ARGUMENT,
                                   (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
             emit_jump(&out, cache.exits[EXIT_CHECK]);
@@ -794,8 +826,8 @@ uint64_t translate(gaddr pc, bool original) {
         note_place(pc, 0, true);
         for (unsigned k = 0; k < sizeof nop5; k++)
             emit8(&out, nop5[k]);
-        emit_exit(EXIT_REPLACED);
-        note_place(pc, 0, false);
+        emit_exit(EXIT_REPLACED, pc,
+                  replaced_index(r) | (replaced_is_resolver(pc) ? REPLACED_RESOLVER : 0));
     } else {
         static uint32_t live[TRACE];
         int count = gather(pc, &next, &low, &high);
@@ -808,6 +840,7 @@ uint64_t translate(gaddr pc, bool original) {
         for (int k = 0; k < count; k++) {
             const struct instruction *i = &trace[k];
             enum role role = role_of(i);
+            current_pc = i->pc;
             note_place(i->pc, 0, true);
             switch (role) {
             case BROKEN:
@@ -815,10 +848,10 @@ uint64_t translate(gaddr pc, bool original) {
                 emit8(&out, 0x0b);
                 break;
             case SYSTEM_CALL:
-                emit_exit(EXIT_SYSCALL);
+                emit_exit(EXIT_SYSCALL, i->pc, 0);
                 break;
             case EMULATED:
-                emit_exit(EXIT_EMULATE);
+                emit_exit(EXIT_EMULATE, i->pc, 0);
                 break;
             case JUMP:
                 break;
@@ -851,8 +884,6 @@ uint64_t translate(gaddr pc, bool original) {
                 break;
             case PLAIN: {
                 emit_checks(i, live[k] != 0);
-                uint8_t *before = out.at;
-                (void)before;
                 note_place(i->pc, 0, false);
                 emit_plain(i);
                 break;

@@ -1,0 +1,400 @@
+/* Pools, runs, and settling: joining, ordering, naming findings. */
+#include "model.h"
+
+#include <inttypes.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct piece {
+    struct piece *next;
+    size_t used, size;
+    _Alignas(16) char bytes[];
+};
+struct pool {
+    struct piece *pieces;
+};
+
+struct pool *pool_new(void) { return calloc(1, sizeof(struct pool)); }
+
+void pool_free(struct pool *pool) {
+    while (pool && pool->pieces) {
+        struct piece *next = pool->pieces->next;
+        free(pool->pieces);
+        pool->pieces = next;
+    }
+    free(pool);
+}
+
+void *pool_take(struct pool *pool, size_t size) {
+    size = (size + 15) & ~(size_t)15;
+    struct piece *p = pool->pieces;
+    if (!p || p->size - p->used < size) {
+        size_t room = size > 65536 ? size : 65536;
+        p = calloc(1, sizeof *p + room);
+        if (!p)
+            abort();
+        p->size = room;
+        p->next = pool->pieces;
+        pool->pieces = p;
+    }
+    void *at = p->bytes + p->used;
+    p->used += size;
+    return at;
+}
+
+const char *pool_text(struct pool *pool, const char *text) {
+    if (!text)
+        return NULL;
+    size_t n = strlen(text) + 1;
+    return memcpy(pool_take(pool, n), text, n);
+}
+
+const char *pool_format(struct pool *pool, const char *pattern, ...) {
+    va_list list, again;
+    va_start(list, pattern);
+    va_copy(again, list);
+    int n = vsnprintf(NULL, 0, pattern, list);
+    char *text = pool_take(pool, (size_t)n + 1);
+    vsnprintf(text, (size_t)n + 1, pattern, again);
+    va_end(list);
+    va_end(again);
+    return text;
+}
+
+struct run *run_new(void) {
+    struct run *run = calloc(1, sizeof *run);
+    run->pool = pool_new();
+    return run;
+}
+
+void run_free(struct run *run) {
+    if (!run)
+        return;
+    pool_free(run->pool);
+    free(run->findings);
+    free(run);
+}
+
+struct finding *run_add(struct run *run) {
+    if (run->count == run->capacity) {
+        run->capacity = run->capacity ? run->capacity * 2 : 64;
+        run->findings = realloc(run->findings, run->capacity * sizeof *run->findings);
+        if (!run->findings)
+            abort();
+    }
+    struct finding *f = &run->findings[run->count++];
+    memset(f, 0, sizeof *f);
+    return f;
+}
+
+uint64_t run_open(const struct run *run) {
+    uint64_t n = 0;
+    for (size_t i = 0; i < run->count; i++)
+        n += !run->findings[i].suppressed_by;
+    return n;
+}
+
+uint64_t run_suppressed(const struct run *run) { return run->count - run_open(run); }
+
+uint64_t run_occurrences(const struct run *run) {
+    uint64_t n = 0;
+    for (size_t i = 0; i < run->count; i++)
+        if (!run->findings[i].suppressed_by)
+            n += run->findings[i].count;
+    return n;
+}
+
+const char *leak_class_name(enum leak_class leak) {
+    static const char *const names[] = {"unreachable", "dependent", "interior", "reachable"};
+    return leak < LEAK_CLASSES ? names[leak] : "unknown";
+}
+
+const struct frame *stack_site(const struct stack *stack) {
+    for (int i = 0; i < stack->count; i++)
+        if (stack->frames[i].own)
+            return &stack->frames[i];
+    return NULL;
+}
+
+bool path_is_system(const char *path) {
+    static const char *const folders[] = {"/usr/", "/lib/", "/lib64/", "/bin/",
+                                          "/sbin/", "/opt/", "/build/", "./"};
+    for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++)
+        if (strncmp(path, folders[i], strlen(folders[i])) == 0)
+            return true;
+    return false;
+}
+
+const char *quantity(char *to, size_t size, uint64_t n, const char *unit) {
+    char digits[32], grouped[48];
+    snprintf(digits, sizeof digits, "%" PRIu64, n);
+    size_t length = strlen(digits), at = 0;
+    for (size_t i = 0; i < length; i++) {
+        if (i && (length - i) % 3 == 0)
+            grouped[at++] = ',';
+        grouped[at++] = digits[i];
+    }
+    grouped[at] = 0;
+    snprintf(to, size, "%s %s%s", grouped, unit, n == 1 ? "" : "s");
+    return to;
+}
+
+/* --- settling --- */
+
+static int compare_text(const char *a, const char *b) {
+    if (a == b || !a || !b)
+        return (a != NULL) - (b != NULL);
+    return strcmp(a, b);
+}
+
+/* Lines, not addresses: an unrolled loop is one place. */
+static bool same_stack(const struct stack *a, const struct stack *b) {
+    if (a->count != b->count)
+        return false;
+    for (int i = 0; i < a->count; i++) {
+        const struct frame *x = &a->frames[i], *y = &b->frames[i];
+        if (x->line != y->line || compare_text(x->function, y->function) ||
+            compare_text(x->module, y->module) || compare_text(x->file, y->file))
+            return false;
+        if (!x->line && x->address != y->address && i == 0)
+            return false;
+    }
+    return true;
+}
+
+static bool same_finding(const struct finding *a, const struct finding *b) {
+    return a->kind == b->kind && a->leak == b->leak && a->pid == b->pid &&
+           a->has_block == b->has_block && same_stack(&a->stack, &b->stack) &&
+           same_stack(&a->allocated, &b->allocated) && same_stack(&a->freed, &b->freed) &&
+           (a->kind == KIND_LEAK || a->block_size == b->block_size ||
+            a->allocated.count != 0);
+}
+
+static uint64_t hash_text(uint64_t h, const char *text) { /* FNV-1a */
+    for (; text && *text; text++)
+        h = (h ^ (unsigned char)*text) * 0x100000001b3ULL;
+    return (h ^ 0xff) * 0x100000001b3ULL;
+}
+
+static uint64_t hash_stack(uint64_t h, const struct stack *stack) {
+    for (int i = 0; i < stack->count; i++) {
+        const char *module = stack->frames[i].module;
+        const char *base = module ? strrchr(module, '/') : NULL;
+        h = hash_text(h, stack->frames[i].function);
+        h = hash_text(h, base ? base + 1 : module);
+    }
+    return h;
+}
+
+static uint64_t hash_lines(const struct finding *f) {
+    uint64_t h = hash_text(0xcbf29ce484222325ULL, kind_name(f->kind));
+    for (int i = 0; i < f->stack.count; i++)
+        h = (h ^ (uint64_t)f->stack.frames[i].line) * 0x100000001b3ULL;
+    return hash_stack(h, &f->stack);
+}
+
+/* Functions and modules only, so that an edit above the line changes nothing;
+   findings that look the same by these are told apart by their order. */
+static uint64_t hash_finding(const struct finding *f) {
+    uint64_t h = hash_text(0xcbf29ce484222325ULL, kind_name(f->kind));
+    h = hash_text(h, f->kind == KIND_LEAK ? leak_class_name(f->leak) : "");
+    h = hash_stack(h, &f->stack);
+    if (f->has_block)
+        h = hash_stack(h, &f->allocated);
+    return h;
+}
+
+static void join(struct run *run) {
+    size_t buckets = 1;
+    while (buckets < run->count * 2)
+        buckets *= 2;
+    size_t *heads = calloc(buckets, sizeof *heads), *next = calloc(run->count + 1, sizeof *next);
+    size_t kept = 0;
+    for (size_t i = 0; i < run->count; i++) {
+        struct finding f = run->findings[i];
+        size_t slot = hash_lines(&f) & (buckets - 1);
+        size_t at = heads[slot];
+        while (at && !same_finding(&run->findings[at - 1], &f))
+            at = next[at];
+        if (at) {
+            struct finding *into = &run->findings[at - 1];
+            into->count += f.count;
+            into->blocks += f.blocks;
+            into->bytes += f.bytes;
+            into->dependent_blocks += f.dependent_blocks;
+            into->dependent_bytes += f.dependent_bytes;
+            continue;
+        }
+        run->findings[kept++] = f;
+        next[kept] = heads[slot];
+        heads[slot] = kept;
+    }
+    run->count = kept;
+    free(heads);
+    free(next);
+}
+
+static int leak_rank(const struct finding *f) {
+    return f->leak == LEAK_UNREACHABLE ? 0 : f->leak == LEAK_INTERIOR ? 1 : 2;
+}
+
+struct ordered {
+    size_t at;
+    const struct finding *f;
+};
+
+static int order(const void *a, const void *b) {
+    const struct ordered *x = a, *y = b;
+    bool lx = x->f->kind == KIND_LEAK, ly = y->f->kind == KIND_LEAK;
+    if (lx != ly)
+        return lx - ly;
+    if (lx) {
+        if (leak_rank(x->f) != leak_rank(y->f))
+            return leak_rank(x->f) - leak_rank(y->f);
+        uint64_t bx = x->f->bytes + x->f->dependent_bytes, by = y->f->bytes + y->f->dependent_bytes;
+        if (bx != by)
+            return bx < by ? 1 : -1;
+    }
+    return x->at < y->at ? -1 : 1;
+}
+
+static const char *describe_place(struct run *run, const struct finding *f) {
+    char size[48], distance[48];
+    quantity(size, sizeof size, f->block_size, "byte");
+    const char *state = f->has_freed ? "freed block of " : "block of ";
+    if (f->where == WHERE_BEFORE)
+        return pool_format(run->pool, "%s before the start of a %s%s",
+                           quantity(distance, sizeof distance, (uint64_t)-f->block_offset, "byte"),
+                           state, size);
+    if (f->where == WHERE_AFTER) {
+        uint64_t behind = (uint64_t)f->block_offset - f->block_size;
+        if (behind == 0)
+            return pool_format(run->pool, "right after the end of a %s%s", state, size);
+        return pool_format(run->pool, "%s after the end of a %s%s",
+                           quantity(distance, sizeof distance, behind, "byte"), state, size);
+    }
+    if (f->block_offset == 0)
+        return pool_format(run->pool, "at the start of a %s%s", state, size);
+    return pool_format(run->pool, "%s into a %s%s",
+                       quantity(distance, sizeof distance, (uint64_t)f->block_offset, "byte"),
+                       state, size);
+}
+
+static const char *describe_leak(struct run *run, const struct finding *f) {
+    char blocks[48], bytes[48], more[48], more_bytes[48];
+    quantity(blocks, sizeof blocks, f->blocks, "block");
+    quantity(bytes, sizeof bytes, f->bytes, "byte");
+    static const char *const says[] = {"nothing points to %s any more",
+                                       "reached only from lost blocks",
+                                       "only pointers into the middle are left",
+                                       "still pointed to at exit"};
+    const char *why = f->leak == LEAK_UNREACHABLE ? (f->blocks == 1 ? "it" : "them") : "";
+    char reason[80];
+    if (f->leak == LEAK_UNREACHABLE)
+        snprintf(reason, sizeof reason, "nothing points to %s any more", why);
+    else
+        snprintf(reason, sizeof reason, "%s", says[f->leak]);
+    const char *verb = f->leak == LEAK_REACHABLE ? "never freed" : "lost";
+    if (f->dependent_blocks)
+        return pool_format(run->pool, "%s in %s %s: %s; %s in %s hang on %s", bytes, blocks, verb,
+                           reason,
+                           quantity(more_bytes, sizeof more_bytes, f->dependent_bytes, "byte"),
+                           quantity(more, sizeof more, f->dependent_blocks, "further block"),
+                           f->blocks == 1 ? "it" : "them");
+    return pool_format(run->pool, "%s in %s %s: %s", bytes, blocks, verb, reason);
+}
+
+static const char *describe(struct run *run, const struct finding *f) {
+    char size[48];
+    quantity(size, sizeof size, f->size, "byte");
+    const char *in = f->function ? pool_format(run->pool, " by %s", f->function) : "";
+    const char *verb = f->write ? "write" : "read";
+    switch (f->kind) {
+    case KIND_LEAK:
+        return describe_leak(run, f);
+    case KIND_DOUBLE_FREE:
+        return pool_format(run->pool, "%s of a block of %" PRIu64 " bytes that was freed before",
+                           f->function ? f->function : "free", f->block_size);
+    case KIND_INVALID_FREE:
+        if (f->has_block)
+            return pool_format(run->pool, "%s of an address that is %s", f->function,
+                               describe_place(run, f));
+        return pool_format(run->pool, "%s of 0x%" PRIx64 ", which is not the start of a heap block",
+                           f->function ? f->function : "free", f->address);
+    case KIND_MISMATCHED_DEALLOCATION:
+        return pool_format(run->pool, "%s of a block of %" PRIu64 " bytes that %s allocated",
+                           f->function, f->block_size,
+                           f->allocated.count && f->allocated.frames[0].function
+                               ? f->allocated.frames[0].function
+                               : "another family of functions");
+    case KIND_OVERLAPPING_COPY:
+        return pool_format(run->pool, "copy of %s%s whose source and target overlap", size, in);
+    case KIND_INVALID_SIZE:
+        if ((int64_t)f->size < 0)
+            return pool_format(run->pool, "%s was asked for %" PRIu64 " bytes (as a signed number: %" PRId64 ")",
+                               f->function ? f->function : "the allocator", f->size,
+                               (int64_t)f->size);
+        return pool_format(run->pool, "%s was asked for %" PRIu64 " bytes",
+                           f->function ? f->function : "the allocator", f->size);
+    case KIND_NULL_DEREFERENCE:
+        if (f->stack.count && f->address == f->stack.frames[0].address)
+            return pool_format(run->pool, "jump to address 0x%" PRIx64, f->address);
+        return pool_format(run->pool, "%s of %s at address 0x%" PRIx64 "%s", verb, size, f->address,
+                           in);
+    case KIND_INVALID_ACCESS:
+        if (f->stack.count && f->address == f->stack.frames[0].address)
+            return pool_format(run->pool, "jump to 0x%" PRIx64 ", where no code is", f->address);
+        return pool_format(run->pool, "%s of %s at 0x%" PRIx64 "%s, which is not mapped or may not be %s",
+                           verb, size, f->address, in, f->write ? "written" : "read");
+    case KIND_USE_AFTER_FREE:
+        if (!f->size && f->function)
+            return pool_format(run->pool, "%s of a block of %" PRIu64 " bytes that was freed before",
+                               f->function, f->block_size);
+        /* fall through */
+    default:
+        if (f->has_block)
+            return pool_format(run->pool, "%s of %s%s %s", verb, size, in, describe_place(run, f));
+        return pool_format(run->pool, "%s of %s%s at 0x%" PRIx64 ", which no live block holds", verb,
+                           size, in, f->address);
+    }
+}
+
+void run_settle(struct run *run) {
+    join(run);
+    struct ordered *list = calloc(run->count + 1, sizeof *list);
+    struct finding *sorted = calloc(run->count + 1, sizeof *sorted);
+    for (size_t i = 0; i < run->count; i++)
+        list[i] = (struct ordered){i, &run->findings[i]};
+    qsort(list, run->count, sizeof *list, order);
+    for (size_t i = 0; i < run->count; i++)
+        sorted[i] = *list[i].f;
+    if (run->count)
+        memcpy(run->findings, sorted, run->count * sizeof *sorted);
+    uint64_t *hashes = calloc(run->count + 1, sizeof *hashes);
+    for (size_t i = 0; i < run->count; i++) {
+        struct finding *f = &run->findings[i];
+        hashes[i] = hash_finding(f);
+        uint64_t twins = 0;
+        for (size_t k = i; k-- > 0 && i - k < 2000;)
+            twins += hashes[k] == hashes[i];
+        uint64_t h = (hashes[i] ^ twins) * 0x100000001b3ULL;
+        snprintf(f->id, sizeof f->id, "%016" PRIx64, h);
+        f->message = describe(run, f);
+    }
+    free(hashes);
+    free(sorted);
+    free(list);
+    run->kept = 0;
+    while (run->count && run->findings[run->count - 1].kind == KIND_LEAK &&
+           run->findings[run->count - 1].leak == LEAK_REACHABLE) {
+        run->count--;
+        run->kept++;
+    }
+}
+
+void run_count_reachable(struct run *run) {
+    run->count += run->kept;
+    run->kept = 0;
+}

@@ -1,0 +1,100 @@
+/* The finding model: what a run found, independent of how it was found and how
+   it is shown. Strings are owned by the run's pool and die with it. */
+#ifndef TONDO_MODEL_H
+#define TONDO_MODEL_H
+
+#include "kinds.h"
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+struct frame {
+    const char *function; /* null: unknown */
+    const char *file;     /* absolute, null: unknown */
+    const char *module;   /* absolute path of the ELF file, null: unknown */
+    uint64_t address;     /* guest address */
+    int line, column;     /* 0: unknown */
+    bool inlined;
+    bool own; /* code the user can fix: outside the system's folders */
+};
+
+struct stack {
+    struct frame *frames; /* innermost first */
+    int count;
+};
+
+enum where { WHERE_UNKNOWN, WHERE_BEFORE, WHERE_INSIDE, WHERE_AFTER };
+enum leak_class { LEAK_UNREACHABLE, LEAK_DEPENDENT, LEAK_INTERIOR, LEAK_REACHABLE, LEAK_CLASSES };
+
+struct finding {
+    char id[17];
+    enum finding_kind kind;
+    uint64_t count;
+    uint32_t pid, thread;
+    bool has_access, write;
+    uint64_t address, size; /* guest address, bytes */
+    uint64_t other_address;
+    const char *message;
+    const char *function; /* the replaced function it happened in, or null */
+    const char *suppressed_by;
+    struct stack stack;
+    bool has_block, has_freed;
+    uint64_t block_start, block_size;
+    int64_t block_offset; /* bytes from the block's first */
+    enum where where;
+    struct stack allocated, freed;
+    enum leak_class leak;
+    uint64_t blocks, bytes, dependent_blocks, dependent_bytes;
+};
+
+struct tally {
+    uint64_t blocks, bytes;
+};
+
+struct run {
+    const char *program, *directory, *started; /* started: RFC 3339 */
+    const char **arguments;
+    int argument_count;
+    uint32_t pid;
+    double seconds;
+    int status, signal; /* signal 0: it exited with status */
+    uint64_t allocations, frees, allocated_bytes, peak_bytes;
+    struct tally live, leaks[LEAK_CLASSES];
+    bool searched; /* the heap search was done */
+    struct finding *findings; /* `count` of them, then `kept` about what is still reachable */
+    size_t count, kept, capacity;
+    struct pool *pool;
+};
+
+/* An arena of strings and arrays. */
+struct pool *pool_new(void);
+void pool_free(struct pool *pool);
+void *pool_take(struct pool *pool, size_t size);
+const char *pool_text(struct pool *pool, const char *text); /* null stays null */
+const char *pool_format(struct pool *pool, const char *pattern, ...)
+    __attribute__((format(printf, 2, 3)));
+
+struct run *run_new(void);
+void run_free(struct run *run);
+/* A zeroed finding at the end of the run. The pointer lives until the next. */
+struct finding *run_add(struct run *run);
+/* Findings that are not suppressed; with occurrences, their counts added up. */
+uint64_t run_open(const struct run *run);
+uint64_t run_occurrences(const struct run *run);
+uint64_t run_suppressed(const struct run *run);
+/* Joins findings with the same kind and the same lines, orders them (accesses
+   as they came, leaks largest first) and gives them their ids and messages. */
+void run_settle(struct run *run);
+/* Makes what is still reachable at exit count as findings. */
+void run_count_reachable(struct run *run);
+
+const char *leak_class_name(enum leak_class leak);
+/* The frame a user would look at: the innermost of their own code, or null. */
+const struct frame *stack_site(const struct stack *stack);
+/* Whether a path lies in one of the system's folders. */
+bool path_is_system(const char *path);
+/* "12 bytes", "1 block": counts with their unit, English plural. */
+const char *quantity(char *to, size_t size, uint64_t n, const char *unit);
+
+#endif

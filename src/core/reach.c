@@ -1,0 +1,193 @@
+/* The search. A block is kept when a root or a kept block points to its first
+   byte; a pointer into its middle keeps it too when it is one that C++ keeps:
+   behind an array's cookie, or to a base class part. What remains is lost; of
+   lost blocks, those reached from another lost one depend on it. */
+#include "reach.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { NONE = UINT32_MAX };
+enum mark { UNMARKED, KEPT, INNER };
+
+#define CHUNK_SHIFT 20
+
+void reach_begin(struct reach *r) {
+    r->queue = malloc((r->block_count + 1) * sizeof *r->queue);
+    r->queued = 0;
+    r->chunk_base = r->region_count ? r->regions[0].base >> CHUNK_SHIFT : 0;
+    const struct reach_region *last = &r->regions[r->region_count ? r->region_count - 1 : 0];
+    uint64_t end = r->region_count ? last->base + last->slot_size * last->count : 0;
+    r->chunk_count = r->region_count ? (end >> CHUNK_SHIFT) - r->chunk_base + 1 : 0;
+    r->chunks = malloc((r->chunk_count + 1) * sizeof *r->chunks);
+    for (uint64_t i = 0; i <= r->chunk_count; i++)
+        r->chunks[i] = NONE;
+    for (uint32_t i = 0; i < r->region_count; i++) {
+        const struct reach_region *g = &r->regions[i];
+        uint64_t a = (g->base >> CHUNK_SHIFT) - r->chunk_base;
+        uint64_t b = ((g->base + g->slot_size * g->count - 1) >> CHUNK_SHIFT) - r->chunk_base;
+        for (; a <= b && a < r->chunk_count; a++)
+            r->chunks[a] = i;
+    }
+    for (uint32_t i = 0; i < r->block_count; i++) {
+        r->blocks[i].leak = LEAK_CLASSES;
+        r->blocks[i].owner = NONE;
+    }
+}
+
+/* The live block the address lies in (its end counts for blocks of size 0). */
+static uint32_t block_at(const struct reach *r, uint64_t address) {
+    uint64_t chunk = (address >> CHUNK_SHIFT) - r->chunk_base;
+    if (chunk >= r->chunk_count || r->chunks[chunk] == NONE)
+        return NONE;
+    const struct reach_region *g = &r->regions[r->chunks[chunk]];
+    if (address < g->base)
+        return NONE;
+    uint64_t slot = (address - g->base) / g->slot_size;
+    if (slot >= g->count)
+        return NONE;
+    uint32_t i = g->first + (uint32_t)slot;
+    const struct reach_block *b = &r->blocks[i];
+    if (!b->live || address < b->start || (address >= b->start + b->size && address != b->start))
+        return NONE;
+    return i;
+}
+
+static uint64_t word_at(const struct reach *r, uint64_t address) {
+    uint64_t word = 0;
+    r->read(r->self, address, &word, sizeof word);
+    return word;
+}
+
+/* Pointers into the middle that C++ keeps instead of the first byte: to the
+   first element behind an array's count, and to a base class part, which has a
+   table of virtual functions of its own as the whole object has. */
+static bool keeps_whole(const struct reach *r, const struct reach_block *b, uint64_t address) {
+    uint64_t offset = address - b->start;
+    if (offset == 8 || offset == 16) {
+        uint64_t n = word_at(r, offset == 8 ? b->start : b->start + 8);
+        uint64_t rest = b->size - offset;
+        if (n && n <= rest && rest % n == 0)
+            return true;
+    }
+    if (offset % 8 == 0 && b->size - offset >= 8 && r->is_static) {
+        uint64_t whole = word_at(r, b->start), part = word_at(r, address);
+        if (whole && part && r->is_static(r->self, whole) && r->is_static(r->self, part))
+            return true;
+    }
+    return false;
+}
+
+static void follow_word(struct reach *r, uint64_t word) {
+    uint32_t i = block_at(r, word);
+    if (i == NONE)
+        return;
+    struct reach_block *b = &r->blocks[i];
+    if (b->leak == LEAK_REACHABLE)
+        return;
+    if (word != b->start && !keeps_whole(r, b, word)) {
+        b->leak = LEAK_INTERIOR; /* until a better pointer is found */
+        return;
+    }
+    b->leak = LEAK_REACHABLE;
+    r->queue[r->queued++] = i;
+}
+
+#define PIECE 65536
+
+static void scan(struct reach *r, uint64_t address, uint64_t size,
+                 void (*each)(struct reach *r, uint64_t word)) {
+    static uint64_t words[PIECE / 8];
+    uint64_t skip = (8 - address % 8) % 8;
+    if (size < skip)
+        return;
+    address += skip;
+    size = (size - skip) & ~(uint64_t)7;
+    while (size) {
+        uint64_t n = size < PIECE ? size : PIECE;
+        r->read(r->self, address, words, n);
+        for (uint64_t k = 0; k < n / 8; k++)
+            if ((words[k] >> CHUNK_SHIFT) - r->chunk_base < r->chunk_count)
+                each(r, words[k]);
+        address += n;
+        size -= n;
+    }
+}
+
+static void drain(struct reach *r) {
+    while (r->queued) {
+        const struct reach_block *b = &r->blocks[r->queue[--r->queued]];
+        scan(r, b->start, b->size, follow_word);
+    }
+}
+
+void reach_root(struct reach *r, uint64_t address, uint64_t size) {
+    scan(r, address, size, follow_word);
+    drain(r);
+}
+
+void reach_words(struct reach *r, const uint64_t *words, size_t count) {
+    for (size_t i = 0; i < count; i++)
+        follow_word(r, words[i]);
+    drain(r);
+}
+
+static uint32_t current_owner;
+
+/* Any pointer out of a lost block makes its target depend on the owner. */
+static void adopt_word(struct reach *r, uint64_t word) {
+    uint32_t i = block_at(r, word);
+    if (i == NONE || i == current_owner)
+        return;
+    struct reach_block *b = &r->blocks[i];
+    if (b->leak == LEAK_REACHABLE || b->leak == LEAK_INTERIOR)
+        return;
+    if (b->leak == LEAK_DEPENDENT)
+        return;
+    if (b->leak == LEAK_UNREACHABLE) { /* was taken for an owner: it has one itself */
+        b->leak = LEAK_DEPENDENT;
+        b->owner = current_owner;
+        return;
+    }
+    b->leak = LEAK_DEPENDENT;
+    b->owner = current_owner;
+    r->queue[r->queued++] = i;
+}
+
+static void adopt_from(struct reach *r, uint32_t owner) {
+    current_owner = owner;
+    r->queue[r->queued++] = owner;
+    while (r->queued) {
+        const struct reach_block *b = &r->blocks[r->queue[--r->queued]];
+        scan(r, b->start, b->size, adopt_word);
+    }
+}
+
+static uint32_t final_owner(struct reach *r, uint32_t i) {
+    uint32_t steps = 0;
+    while (r->blocks[i].owner != NONE && steps++ < r->block_count)
+        i = r->blocks[i].owner;
+    return i;
+}
+
+void reach_finish(struct reach *r) {
+    for (uint32_t i = 0; i < r->block_count; i++) {
+        struct reach_block *b = &r->blocks[i];
+        if (b->live && b->leak == LEAK_INTERIOR)
+            adopt_from(r, i);
+    }
+    for (uint32_t i = 0; i < r->block_count; i++) {
+        struct reach_block *b = &r->blocks[i];
+        if (!b->live || b->leak != LEAK_CLASSES)
+            continue;
+        b->leak = LEAK_UNREACHABLE;
+        adopt_from(r, i);
+    }
+    for (uint32_t i = 0; i < r->block_count; i++)
+        if (r->blocks[i].live && r->blocks[i].leak == LEAK_DEPENDENT)
+            r->blocks[i].owner = final_owner(r, i);
+    free(r->queue);
+    free(r->chunks);
+    r->queue = NULL;
+    r->chunks = NULL;
+}

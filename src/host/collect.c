@@ -1,0 +1,229 @@
+/* Reads the ledger (untrusted: the guest may have scribbled on it) and builds
+   the run. Every stack node is resolved once. */
+#define _GNU_SOURCE
+#include "collect.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+#include <unistd.h>
+#include <uthash.h>
+
+#define DEEPEST 2000
+#define INLINED 24
+
+struct resolved {
+    uint64_t key; /* image << 48 ^ pc, with the exactness in the top bit */
+    struct frame frames[INLINED];
+    int count;
+    UT_hash_handle hh;
+};
+
+struct collector {
+    const struct ledger *ledger;
+    struct symbols *symbols;
+    struct run *run;
+    struct resolved *cache;
+    uint32_t nodes, modules, names, processes;
+};
+
+static uint32_t bounded(uint32_t n, uint32_t limit) { return n < limit ? n : limit; }
+
+static const struct ledger_name *name_at(const struct collector *c, uint32_t image, uint64_t pc) {
+    for (uint32_t i = 0; i < c->names; i++) {
+        const struct ledger_name *n = &c->ledger->names[i];
+        if (n->ready && n->pc == pc && n->process < c->processes &&
+            c->ledger->processes[n->process].image == image)
+            return n;
+    }
+    return NULL;
+}
+
+/* The newest file mapped over the address in that image. */
+static const struct ledger_module *module_at(const struct collector *c, uint32_t image,
+                                             uint64_t pc) {
+    for (uint32_t i = c->modules; i-- > 0;) {
+        const struct ledger_module *m = &c->ledger->modules[i];
+        if (m->ready && pc >= m->start && pc < m->end && m->process < c->processes &&
+            c->ledger->processes[m->process].image == image)
+            return m;
+    }
+    return NULL;
+}
+
+static struct resolved *resolve(struct collector *c, uint32_t image, uint64_t pc, bool exact) {
+    uint64_t key = (uint64_t)image << 48 ^ pc ^ (exact ? 1ull << 63 : 0);
+    struct resolved *r;
+    HASH_FIND(hh, c->cache, &key, sizeof key, r);
+    if (r)
+        return r;
+    r = calloc(1, sizeof *r);
+    r->key = key;
+    const struct ledger_name *name = exact ? name_at(c, image, pc) : NULL;
+    uint64_t real = name ? name->real : pc;
+    const struct ledger_module *m = module_at(c, image, real);
+    char path[LEDGER_PATH] = "";
+    if (m)
+        snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+    const char *module = m ? pool_text(c->run->pool, path) : NULL;
+    if (name) {
+        char text[sizeof name->name + 1];
+        snprintf(text, sizeof text, "%.*s", (int)sizeof name->name - 1, name->name);
+        r->count = 1;
+        r->frames[0].function = pool_text(c->run->pool, text);
+        r->frames[0].module = module;
+    } else if (m) {
+        r->count = symbols_resolve(c->symbols, c->run->pool, module, real - m->bias, exact,
+                                   r->frames, INLINED);
+    } else {
+        r->count = 1;
+    }
+    for (int i = 0; i < r->count; i++)
+        r->frames[i].address = pc;
+    HASH_ADD(hh, c->cache, key, sizeof r->key, r);
+    return r;
+}
+
+static const struct ledger_process *process_of(const struct collector *c, uint32_t i) {
+    return i < c->processes ? &c->ledger->processes[i] : NULL;
+}
+
+/* Thread number of the stack, or 0. */
+static uint32_t thread_of(const struct collector *c, uint32_t node) {
+    for (int depth = 0; node && node < c->nodes && depth < 100000; depth++) {
+        const struct ledger_node *n = &c->ledger->nodes[node];
+        if (!n->parent)
+            return (uint32_t)n->pc;
+        node = n->parent;
+    }
+    return 0;
+}
+
+static struct stack stack_of(struct collector *c, uint32_t node, uint32_t image, bool exact) {
+    struct stack stack = {0};
+    struct frame *frames = malloc(DEEPEST * sizeof *frames);
+    bool leaf = exact;
+    while (node && node < c->nodes && stack.count < DEEPEST - INLINED) {
+        const struct ledger_node *n = &c->ledger->nodes[node];
+        if (!n->parent)
+            break;
+        struct resolved *r = resolve(c, image, n->pc, leaf);
+        leaf = false;
+        memcpy(frames + stack.count, r->frames, (size_t)r->count * sizeof *frames);
+        stack.count += r->count;
+        node = n->parent;
+    }
+    /* what calls main belongs to the C library's start-up and tells nothing */
+    for (int i = 0; i < stack.count; i++)
+        if (frames[i].function && strcmp(frames[i].function, "main") == 0 && frames[i].own) {
+            stack.count = i + 1;
+            break;
+        }
+    stack.frames = pool_take(c->run->pool, (size_t)(stack.count + 1) * sizeof *frames);
+    memcpy(stack.frames, frames, (size_t)stack.count * sizeof *frames);
+    free(frames);
+    return stack;
+}
+
+static void add_finding(struct collector *c, const struct ledger_finding *raw) {
+    const struct ledger_process *p = process_of(c, raw->process);
+    if (!raw->ready || raw->kind >= KIND_COUNT || !p)
+        return;
+    struct finding *f = run_add(c->run);
+    f->kind = (enum finding_kind)raw->kind;
+    f->count = raw->count;
+    f->pid = p->pid;
+    f->thread = raw->thread;
+    f->has_access = true;
+    f->write = raw->access_write;
+    f->address = raw->access_address;
+    f->size = raw->access_size;
+    f->other_address = raw->other_address;
+    if (raw->function[0]) {
+        char text[sizeof raw->function];
+        snprintf(text, sizeof text, "%.*s", (int)sizeof text - 1, raw->function);
+        f->function = pool_text(c->run->pool, text);
+    }
+    f->stack = stack_of(c, raw->stack, p->image, true);
+    if (raw->block_known) {
+        f->has_block = true;
+        f->block_start = raw->block_start;
+        f->block_size = raw->block_size;
+        f->block_offset = raw->block_offset;
+        f->where = raw->block_where <= LEDGER_AFTER ? (enum where)raw->block_where : WHERE_UNKNOWN;
+        f->allocated = stack_of(c, raw->block_allocated, p->image, true);
+        f->has_freed = raw->block_freed != 0;
+        if (f->has_freed)
+            f->freed = stack_of(c, raw->block_freed, p->image, true);
+    }
+}
+
+static void add_loss(struct collector *c, const struct loss *loss) {
+    const struct ledger_process *p = process_of(c, loss->process);
+    if (!p || !loss->blocks)
+        return;
+    struct finding *f = run_add(c->run);
+    f->kind = KIND_LEAK;
+    f->count = loss->blocks;
+    f->pid = p->pid;
+    f->leak = loss->leak;
+    f->blocks = loss->blocks;
+    f->bytes = loss->bytes;
+    f->dependent_blocks = loss->dependent_blocks;
+    f->dependent_bytes = loss->dependent_bytes;
+    f->thread = thread_of(c, loss->stack);
+    f->stack = stack_of(c, loss->stack, p->image, true);
+}
+
+struct run *collect(const struct launch *launch, struct symbols *symbols) {
+    const struct ledger *l = launch->ledger;
+    struct collector c = {.ledger = l, .symbols = symbols, .run = run_new()};
+    struct run *run = c.run;
+    c.nodes = bounded(l->next_node + 1, LEDGER_NODES);
+    c.modules = bounded(l->next_module, LEDGER_MODULES);
+    c.names = bounded(l->next_name, LEDGER_NAMES);
+    c.processes = bounded(l->next_process, LEDGER_PROCESSES);
+    char folder[4096];
+    run->directory = pool_text(run->pool, getcwd(folder, sizeof folder) ? folder : "");
+    run->program = pool_text(run->pool, launch->path);
+    while (launch->arguments[run->argument_count + 1])
+        run->argument_count++;
+    run->arguments = pool_take(run->pool, sizeof(char *) * (size_t)(run->argument_count + 1));
+    for (int i = 0; i < run->argument_count; i++)
+        run->arguments[i] = pool_text(run->pool, launch->arguments[i + 1]);
+    run->pid = launch->pid;
+    run->seconds = launch->seconds;
+    run->status = launch->status;
+    run->signal = launch->signal;
+    char now[40];
+    time_t t = time(NULL) - (time_t)launch->seconds;
+    struct tm tm;
+    strftime(now, sizeof now, "%Y-%m-%dT%H:%M:%SZ", gmtime_r(&t, &tm));
+    run->started = pool_text(run->pool, now);
+    for (uint32_t i = 0; i < c.processes; i++) {
+        const struct ledger_process *p = &l->processes[i];
+        run->allocations += p->allocations;
+        run->frees += p->frees;
+        run->allocated_bytes += p->allocated_bytes;
+        if (p->peak_bytes > run->peak_bytes)
+            run->peak_bytes = p->peak_bytes;
+        if (p->pid == launch->pid) {
+            run->live.blocks = p->live_blocks;
+            run->live.bytes = p->live_bytes;
+        }
+    }
+    memcpy(run->leaks, launch->losses.classes, sizeof run->leaks);
+    run->searched = launch->losses.done;
+    for (uint32_t i = 1; i <= l->next_finding && i < LEDGER_FINDINGS; i++)
+        add_finding(&c, &l->findings[i]);
+    for (size_t i = 0; i < launch->losses.count; i++)
+        add_loss(&c, &launch->losses.list[i]);
+    struct resolved *r, *next;
+    run_settle(run);
+    HASH_ITER(hh, c.cache, r, next) {
+        HASH_DEL(c.cache, r);
+        free(r);
+    }
+    return run;
+}

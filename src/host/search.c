@@ -1,0 +1,286 @@
+/* Reading a stopped guest: heap directory, blocks, root ranges, memory. */
+#define _GNU_SOURCE
+#include "search.h"
+
+#include "../core/reach.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <sys/uio.h>
+
+#define CHUNK (1ull << HEAP_CHUNK_SHIFT)
+#define GUEST_END (1ull << 45)
+
+struct range {
+    uint64_t start, end;
+};
+
+struct guest {
+    const struct ledger *ledger;
+    uint32_t process;
+    pid_t pid;
+    struct heap_chunk *chunks;
+    uint32_t chunk_count;
+    unsigned char *copy; /* of the arena, filled chunk by chunk */
+    unsigned char *filled;
+    struct range *images;
+    size_t image_count;
+};
+
+static bool fetch(pid_t pid, uint64_t address, void *to, uint64_t size) {
+    struct iovec local = {to, size}, remote = {(void *)(uintptr_t)address, size};
+    return process_vm_readv(pid, &local, 1, &remote, 1, 0) == (ssize_t)size;
+}
+
+/* Page by page, for ranges with holes. */
+static void fetch_some(pid_t pid, uint64_t address, void *to, uint64_t size) {
+    if (fetch(pid, address, to, size))
+        return;
+    unsigned char *at = to;
+    while (size) {
+        uint64_t n = 4096 - (address & 4095);
+        if (n > size)
+            n = size;
+        if (!fetch(pid, address, at, n))
+            memset(at, 0, n);
+        address += n;
+        at += n;
+        size -= n;
+    }
+}
+
+static void read_guest(void *self, uint64_t address, void *to, uint64_t size) {
+    struct guest *g = self;
+    unsigned char *at = to;
+    while (size) {
+        uint64_t chunk = (address - HEAP_BASE) >> HEAP_CHUNK_SHIFT;
+        if (address < HEAP_BASE || chunk >= g->chunk_count) {
+            fetch_some(g->pid, address, at, size);
+            return;
+        }
+        uint64_t base = HEAP_BASE + chunk * CHUNK;
+        unsigned char *copy = g->copy + chunk * CHUNK;
+        if (!g->filled[chunk]) {
+            const struct heap_chunk *c = &g->chunks[chunk];
+            uint64_t used = c->slot_size ? (uint64_t)c->slot_size * c->count : CHUNK;
+            fetch_some(g->pid, base, copy, used < CHUNK ? used : CHUNK);
+            g->filled[chunk] = 1;
+        }
+        uint64_t n = base + CHUNK - address;
+        if (n > size)
+            n = size;
+        memcpy(at, copy + (address - base), n);
+        at += n;
+        address += n;
+        size -= n;
+    }
+}
+
+static bool is_static(void *self, uint64_t address) {
+    const struct guest *g = self;
+    for (size_t i = 0; i < g->image_count; i++)
+        if (address >= g->images[i].start && address < g->images[i].end)
+            return true;
+    return false;
+}
+
+struct found {
+    struct reach_region *regions;
+    struct reach_block *blocks;
+    uint32_t *stacks;
+    uint32_t *sequences;
+    uint32_t region_count, block_count;
+};
+
+static bool read_blocks(struct guest *g, struct found *found) {
+    uint64_t total = 0;
+    for (uint32_t i = 1; i < g->chunk_count; i++)
+        if (g->chunks[i].span)
+            total += g->chunks[i].count;
+    if (total > 200000000u)
+        return false;
+    found->regions = calloc(g->chunk_count + 1, sizeof *found->regions);
+    found->blocks = calloc(total + 1, sizeof *found->blocks);
+    found->stacks = calloc(total + 1, sizeof *found->stacks);
+    found->sequences = calloc(total + 1, sizeof *found->sequences);
+    struct heap_block *raw = malloc((CHUNK / 32 + 1) * sizeof *raw);
+    for (uint32_t i = 1; i < g->chunk_count; i++) {
+        const struct heap_chunk *c = &g->chunks[i];
+        if (!c->span || !c->blocks || !c->count || c->count > CHUNK / 32)
+            continue;
+        if (!fetch(g->pid, c->blocks, raw, c->count * sizeof *raw))
+            continue;
+        uint64_t base = HEAP_BASE + (uint64_t)i * CHUNK;
+        struct reach_region *region = &found->regions[found->region_count++];
+        region->base = base;
+        region->slot_size = c->slot_size ? c->slot_size : (uint64_t)c->span * CHUNK;
+        region->first = found->block_count;
+        region->count = c->count;
+        for (uint32_t k = 0; k < c->count; k++) {
+            struct reach_block *b = &found->blocks[found->block_count];
+            b->start = base + (uint64_t)k * c->slot_size + raw[k].lead;
+            b->size = c->slot_size ? raw[k].size : c->size;
+            b->live = raw[k].state == BLOCK_LIVE;
+            found->stacks[found->block_count] = raw[k].allocated;
+            found->sequences[found->block_count] = raw[k].sequence;
+            found->block_count++;
+        }
+    }
+    free(raw);
+    return true;
+}
+
+static void scan_mapping(struct reach *r, struct guest *g, uint64_t start, uint64_t end) {
+    const struct ledger_process *p = &g->ledger->processes[g->process];
+    /* below a thread's stack pointer nothing is alive, but for the red zone */
+    for (uint32_t t = 0; t < p->thread_count && t < LEDGER_THREADS; t++) {
+        uint64_t sp = p->threads[t].stack_pointer;
+        if (sp >= start && sp < end)
+            start = sp >= start + 128 ? sp - 128 : start;
+    }
+    uint32_t dead = p->dead_stack_count < LEDGER_DEAD_STACKS ? p->dead_stack_count
+                                                             : LEDGER_DEAD_STACKS;
+    for (uint32_t d = 0; d < dead; d++) {
+        uint64_t low = p->dead_stacks[d][0], high = p->dead_stacks[d][1];
+        if (low >= start && high <= end && low < high) {
+            if (low > start)
+                scan_mapping(r, g, start, low);
+            start = high;
+        }
+    }
+    if (start < end)
+        reach_root(r, start, end - start);
+}
+
+static void scan_roots(struct reach *r, struct guest *g) {
+    char path[64], line[4400];
+    snprintf(path, sizeof path, "/proc/%d/maps", (int)g->pid);
+    FILE *maps = fopen(path, "re");
+    if (!maps)
+        return;
+    size_t room = 0;
+    while (fgets(line, sizeof line, maps)) {
+        unsigned long long start, end, offset, inode;
+        char protection[8], device[16];
+        if (sscanf(line, "%llx-%llx %7s %llx %15s %llu", &start, &end, protection, &offset, device,
+                   &inode) != 6 ||
+            start >= GUEST_END)
+            continue;
+        if (inode) {
+            if (g->image_count == room) {
+                room = room ? room * 2 : 64;
+                g->images = realloc(g->images, room * sizeof *g->images);
+            }
+            g->images[g->image_count++] = (struct range){start, end};
+        }
+    }
+    rewind(maps);
+    uint64_t heap_end = HEAP_BASE + (uint64_t)HEAP_CHUNKS * CHUNK;
+    while (fgets(line, sizeof line, maps)) {
+        unsigned long long start, end;
+        char protection[8];
+        if (sscanf(line, "%llx-%llx %7s", &start, &end, protection) != 3 || start >= GUEST_END)
+            continue;
+        if (protection[0] != 'r' || protection[1] != 'w' || (start < heap_end && end > HEAP_BASE))
+            continue;
+        scan_mapping(r, g, start, end);
+    }
+    fclose(maps);
+    const struct ledger_process *p = &g->ledger->processes[g->process];
+    for (uint32_t t = 0; t < p->thread_count && t < LEDGER_THREADS; t++)
+        reach_words(r, p->threads[t].registers, 16);
+}
+
+static void add_loss(struct losses *losses, const struct loss *loss, size_t *index, size_t mask) {
+    uint64_t h = ((uint64_t)loss->stack * 4 + loss->leak) * 0x9e3779b97f4a7c15ULL;
+    size_t at = (size_t)(h >> 20) & mask;
+    while (index[at]) {
+        struct loss *l = &losses->list[index[at] - 1];
+        if (l->stack == loss->stack && l->leak == loss->leak && l->process == loss->process) {
+            l->blocks += loss->blocks;
+            l->bytes += loss->bytes;
+            l->dependent_blocks += loss->dependent_blocks;
+            l->dependent_bytes += loss->dependent_bytes;
+            return;
+        }
+        at = (at + 1) & mask;
+    }
+    if (losses->count == losses->capacity) {
+        losses->capacity = losses->capacity ? losses->capacity * 2 : 256;
+        losses->list = realloc(losses->list, losses->capacity * sizeof *losses->list);
+    }
+    losses->list[losses->count++] = *loss;
+    index[at] = losses->count;
+}
+
+static void total_up(const struct guest *g, const struct found *found, struct losses *losses) {
+    size_t mask = 1023;
+    while (mask < (size_t)found->block_count * 2)
+        mask = mask * 2 + 1;
+    size_t *index = calloc(mask + 1, sizeof *index);
+    uint32_t first = g->ledger->processes[g->process].first_sequence;
+    for (uint32_t i = 0; i < found->block_count; i++) {
+        const struct reach_block *b = &found->blocks[i];
+        if (!b->live || b->leak >= LEAK_CLASSES || found->sequences[i] <= first)
+            continue; /* blocks from before a fork are the parent's */
+        losses->classes[b->leak].blocks++;
+        losses->classes[b->leak].bytes += b->size;
+        struct loss loss = {.process = g->process, .stack = found->stacks[i], .leak = b->leak};
+        if (b->leak == LEAK_DEPENDENT) {
+            if (b->owner >= found->block_count)
+                continue;
+            loss.stack = found->stacks[b->owner];
+            loss.leak = found->blocks[b->owner].leak;
+            loss.dependent_blocks = 1;
+            loss.dependent_bytes = b->size;
+        } else {
+            loss.blocks = 1;
+            loss.bytes = b->size;
+        }
+        add_loss(losses, &loss, index, mask);
+    }
+    free(index);
+}
+
+bool search_process(const struct ledger *ledger, uint32_t process, struct losses *losses) {
+    const struct ledger_process *p = &ledger->processes[process];
+    struct guest g = {.ledger = ledger, .process = process, .pid = (pid_t)p->pid};
+    struct heap_directory head;
+    if (!fetch(g.pid, p->heap_directory, &head, sizeof head) || head.chunk_count > HEAP_CHUNKS)
+        return false;
+    g.chunk_count = head.chunk_count;
+    g.chunks = calloc(g.chunk_count + 1, sizeof *g.chunks);
+    struct found found = {0};
+    bool ok = fetch(g.pid, p->heap_directory + sizeof head, g.chunks,
+                    g.chunk_count * sizeof *g.chunks) &&
+              read_blocks(&g, &found);
+    if (ok) {
+        uint64_t bytes = (uint64_t)g.chunk_count * CHUNK;
+        g.copy = mmap(NULL, bytes, PROT_READ | PROT_WRITE,
+                      MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
+        g.filled = calloc(g.chunk_count + 1, 1);
+        struct reach reach = {.regions = found.regions,
+                              .region_count = found.region_count,
+                              .blocks = found.blocks,
+                              .block_count = found.block_count,
+                              .read = read_guest,
+                              .is_static = is_static,
+                              .self = &g};
+        reach_begin(&reach);
+        scan_roots(&reach, &g);
+        reach_finish(&reach);
+        total_up(&g, &found, losses);
+        losses->done = true;
+        munmap(g.copy, bytes);
+        free(g.filled);
+    }
+    free(found.regions);
+    free(found.blocks);
+    free(found.stacks);
+    free(found.sequences);
+    free(g.chunks);
+    free(g.images);
+    return ok;
+}

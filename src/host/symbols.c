@@ -1,0 +1,182 @@
+/* Symbol and line lookup with libdwfl, one session per file, opened on demand. */
+#define _GNU_SOURCE
+#include "symbols.h"
+
+#include <dwarf.h>
+#include <elfutils/libdwfl.h>
+#include <fcntl.h>
+#include <libiberty/demangle.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+struct file {
+    struct file *next;
+    char *path;
+    Dwfl *dwfl;
+    Dwfl_Module *module;
+    Dwarf_Addr bias;
+};
+
+struct symbols {
+    struct file *files;
+    bool missed_lines;
+};
+
+struct symbols *symbols_new(void) {
+    unsetenv("DEBUGINFOD_URLS"); /* never over the network */
+    return calloc(1, sizeof(struct symbols));
+}
+
+void symbols_free(struct symbols *symbols) {
+    while (symbols && symbols->files) {
+        struct file *f = symbols->files;
+        symbols->files = f->next;
+        if (f->dwfl)
+            dwfl_end(f->dwfl);
+        free(f->path);
+        free(f);
+    }
+    free(symbols);
+}
+
+bool symbols_missed_lines(const struct symbols *symbols) { return symbols->missed_lines; }
+
+static const Dwfl_Callbacks callbacks = {
+    .find_elf = dwfl_build_id_find_elf,
+    .find_debuginfo = dwfl_standard_find_debuginfo,
+    .section_address = dwfl_offline_section_address,
+};
+
+static struct file *open_file(struct symbols *symbols, const char *path) {
+    for (struct file *f = symbols->files; f; f = f->next)
+        if (strcmp(f->path, path) == 0)
+            return f;
+    struct file *f = calloc(1, sizeof *f);
+    f->path = strdup(path);
+    f->next = symbols->files;
+    symbols->files = f;
+    if (access(path, R_OK) != 0)
+        return f;
+    f->dwfl = dwfl_begin(&callbacks);
+    if (!f->dwfl)
+        return f;
+    dwfl_report_begin(f->dwfl);
+    f->module = dwfl_report_offline(f->dwfl, path, path, -1);
+    dwfl_report_end(f->dwfl, NULL, NULL);
+    if (f->module) {
+        GElf_Addr bias = 0;
+        if (dwfl_module_getelf(f->module, &bias))
+            f->bias = bias;
+    }
+    return f;
+}
+
+static const char *readable(struct pool *pool, const char *name) {
+    if (!name)
+        return NULL;
+    if (name[0] == '_' && (name[1] == 'Z' || name[1] == 'R')) {
+        char *plain = cplus_demangle(name, DMGL_AUTO | DMGL_NO_OPTS);
+        if (plain) {
+            const char *kept = pool_text(pool, plain);
+            free(plain);
+            return kept;
+        }
+    }
+    return pool_text(pool, name);
+}
+
+static const char *die_name(struct pool *pool, Dwarf_Die *die) {
+    Dwarf_Attribute attribute;
+    const char *name = NULL;
+    if (dwarf_attr_integrate(die, DW_AT_linkage_name, &attribute) ||
+        dwarf_attr_integrate(die, DW_AT_MIPS_linkage_name, &attribute))
+        name = dwarf_formstring(&attribute);
+    return readable(pool, name ? name : dwarf_diename(die));
+}
+
+static const char *absolute(struct pool *pool, const char *name, const char *directory) {
+    if (!name || name[0] == '/' || !directory)
+        return pool_text(pool, name);
+    return pool_format(pool, "%s/%s", directory, name);
+}
+
+static int attribute_number(Dwarf_Die *die, unsigned name) {
+    Dwarf_Attribute attribute;
+    Dwarf_Word value = 0;
+    if (dwarf_attr(die, name, &attribute) && dwarf_formudata(&attribute, &value) == 0)
+        return (int)value;
+    return 0;
+}
+
+static const char *call_file(struct pool *pool, Dwarf_Die *cu, Dwarf_Die *call,
+                             const char *directory) {
+    Dwarf_Files *files;
+    size_t count;
+    int number = attribute_number(call, DW_AT_call_file);
+    if (dwarf_getsrcfiles(cu, &files, &count) != 0 || number < 0 || (size_t)number >= count)
+        return NULL;
+    return absolute(pool, dwarf_filesrc(files, (size_t)number, NULL, NULL), directory);
+}
+
+int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path,
+                    uint64_t link_address, bool exact, struct frame *frames, int room) {
+    struct frame *first = &frames[0];
+    bool own = path && !path_is_system(path);
+    memset(first, 0, sizeof *first);
+    first->module = path;
+    first->own = own;
+    struct file *f = path ? open_file(symbols, path) : NULL;
+    if (!f || !f->module)
+        return 1;
+    Dwarf_Addr address = link_address - (exact ? 0 : 1) + f->bias;
+    GElf_Off offset;
+    GElf_Sym symbol;
+    const char *symbol_name =
+        dwfl_module_addrinfo(f->module, address, &offset, &symbol, NULL, NULL, NULL);
+    first->function = readable(pool, symbol_name);
+    Dwarf_Addr bias = 0;
+    Dwarf_Die *cu = dwfl_module_addrdie(f->module, address, &bias);
+    Dwfl_Line *line = dwfl_module_getsrc(f->module, address);
+    if (!cu || !line) {
+        if (own)
+            symbols->missed_lines = true;
+        return 1;
+    }
+    Dwarf_Attribute attribute;
+    const char *directory =
+        dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
+    int line_number = 0, column = 0;
+    const char *file = dwfl_lineinfo(line, NULL, &line_number, &column, NULL, NULL);
+    file = absolute(pool, file, directory);
+    Dwarf_Die *scopes = NULL;
+    int count = dwarf_getscopes(cu, address - bias, &scopes);
+    int n = 0;
+    for (int i = 0; i < count && n < room; i++) {
+        int tag = dwarf_tag(&scopes[i]);
+        if (tag != DW_TAG_inlined_subroutine && tag != DW_TAG_subprogram)
+            continue;
+        struct frame *frame = &frames[n++];
+        memset(frame, 0, sizeof *frame);
+        frame->function = die_name(pool, &scopes[i]);
+        frame->file = file;
+        frame->line = line_number;
+        frame->column = column;
+        frame->module = path;
+        frame->inlined = tag == DW_TAG_inlined_subroutine;
+        frame->own = own && !(file && path_is_system(file));
+        if (tag == DW_TAG_subprogram)
+            break;
+        file = call_file(pool, cu, &scopes[i], directory);
+        line_number = attribute_number(&scopes[i], DW_AT_call_line);
+        column = attribute_number(&scopes[i], DW_AT_call_column);
+    }
+    free(scopes);
+    if (n)
+        return n;
+    first->file = file;
+    first->line = line_number;
+    first->column = column;
+    first->own = own && !(file && path_is_system(file));
+    return 1;
+}

@@ -1,0 +1,19 @@
+/* Names and source lines for guest addresses, through elfutils: functions,
+   files, lines, columns, inlined calls; separate debug files by build-id. */
+#ifndef TONDO_SYMBOLS_H
+#define TONDO_SYMBOLS_H
+
+#include "../core/model.h"
+
+struct symbols;
+struct symbols *symbols_new(void);
+void symbols_free(struct symbols *symbols);
+/* Frames (innermost first, several where calls were inlined) for a link-time
+   address of the file. `exact`: the address is an instruction, not a return
+   address. Returns how many, at least 1; strings live in the pool. */
+int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path,
+                    uint64_t link_address, bool exact, struct frame *frames, int room);
+/* Whether any own module had no line information. */
+bool symbols_missed_lines(const struct symbols *symbols);
+
+#endif

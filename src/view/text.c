@@ -1,0 +1,414 @@
+/* The text form: for a tired person at a terminal. The first line of a finding
+   says what happened and where in their own code; library frames are dimmed. */
+#define _GNU_SOURCE
+#include "view.h"
+
+#include <inttypes.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+struct page {
+    FILE *to;
+    const struct run *run;
+    const struct view_options *options;
+    char host[256];
+};
+
+enum style { PLAIN, TITLE, PLACE, FAINT, MARK };
+
+void view_detect(struct view_options *options, FILE *to) {
+    int fd = fileno(to);
+    bool terminal = fd >= 0 && isatty(fd);
+    const char *no_colour = getenv("NO_COLOR"), *term = getenv("TERM");
+    options->colour = terminal && !(no_colour && *no_colour) && term && strcmp(term, "dumb") != 0;
+    const char *program = getenv("TERM_PROGRAM");
+    options->links = options->colour &&
+                     (getenv("VTE_VERSION") || getenv("KITTY_WINDOW_ID") || getenv("KONSOLE_VERSION") ||
+                      (program && (strcmp(program, "iTerm.app") == 0 ||
+                                   strcmp(program, "WezTerm") == 0 || strcmp(program, "vscode") == 0)));
+    struct winsize size;
+    options->width = 100;
+    if (terminal && ioctl(fd, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
+        options->width = size.ws_col;
+}
+
+static const char *style(const struct page *p, enum style s) {
+    static const char *const codes[] = {"\033[0m", "\033[1;35m", "\033[1m", "\033[2m", "\033[36m"};
+    return p->options->colour ? codes[s] : "";
+}
+
+/* Relative to the run's folder where that is shorter to read. */
+static const char *short_path(const struct page *p, const char *path) {
+    size_t n = strlen(p->run->directory ? p->run->directory : "");
+    if (n > 1 && strncmp(path, p->run->directory, n) == 0 && path[n] == '/')
+        return path + n + 1;
+    return path;
+}
+
+static const char *base_of(const char *path) {
+    const char *slash = strrchr(path, '/');
+    return slash ? slash + 1 : path;
+}
+
+/* Writes where a frame is; returns the columns it takes. */
+static int put_place(const struct page *p, const struct frame *f) {
+    char text[4400];
+    int n;
+    if (f->file && f->line) {
+        n = f->column ? snprintf(text, sizeof text, "%s:%d:%d", short_path(p, f->file), f->line,
+                                 f->column)
+                      : snprintf(text, sizeof text, "%s:%d", short_path(p, f->file), f->line);
+        if (p->options->links)
+            fprintf(p->to, "\033]8;;file://%s%s\033\\%s\033]8;;\033\\", p->host, f->file, text);
+        else
+            fputs(text, p->to);
+        return n;
+    }
+    n = snprintf(text, sizeof text, "%s", f->module ? base_of(f->module) : "unknown code");
+    fputs(text, p->to);
+    if (!f->function)
+        n += fprintf(p->to, " at 0x%" PRIx64, f->address);
+    return n;
+}
+
+static const char *function_name(const struct frame *f) { return f->function ? f->function : "?"; }
+
+enum { SHOWN_LIBRARY = 6 };
+
+static void put_frame(const struct page *p, const char *label, const struct frame *f, int wide) {
+    fprintf(p->to, "    %s%-13s%s", style(p, FAINT), label, style(p, PLAIN));
+    fputs(f->own ? "" : style(p, FAINT), p->to);
+    int n = fprintf(p->to, "%s", function_name(f));
+    fprintf(p->to, "%*s", n < wide ? wide - n + 2 : 2, "");
+    put_place(p, f);
+    if (f->inlined)
+        fprintf(p->to, "%s, inlined", style(p, FAINT));
+    fprintf(p->to, "%s\n", style(p, PLAIN));
+}
+
+/* Frames with a label before the first; long recursion and long library
+   stretches are cut short. */
+static void put_stack(const struct page *p, const char *label, const struct stack *stack) {
+    int wide = 12;
+    for (int i = 0; i < stack->count; i++) {
+        int n = (int)strlen(function_name(&stack->frames[i]));
+        if (n > wide && n <= 34)
+            wide = n;
+    }
+    int shown = 0, limit = 30;
+    for (int i = 0; i < stack->count; i++) {
+        const struct frame *f = &stack->frames[i];
+        int same = 0;
+        while (i + same + 1 < stack->count &&
+               stack->frames[i + same + 1].function && f->function &&
+               strcmp(stack->frames[i + same + 1].function, f->function) == 0 &&
+               stack->frames[i + same + 1].line == f->line)
+            same++;
+        if (shown == limit) {
+            fprintf(p->to, "    %-13s%s... %d more frames, all in the session%s\n", "",
+                    style(p, FAINT), stack->count - i, style(p, PLAIN));
+            return;
+        }
+        put_frame(p, shown ? "" : label, f, wide);
+        shown++;
+        if (same >= 2) {
+            fprintf(p->to, "    %-13s%s... calls itself %d times or more%s\n", "", style(p, FAINT),
+                    same, style(p, PLAIN));
+            i += same;
+        }
+    }
+}
+
+static void put_source(const struct page *p, const struct frame *f) {
+    if (!f || !f->file || !f->line)
+        return;
+    FILE *file = fopen(f->file, "re");
+    if (!file)
+        return;
+    char *line = NULL;
+    size_t room = 0;
+    int digits = snprintf(NULL, 0, "%d", f->line + 2);
+    for (int number = 1; getline(&line, &room, file) >= 0 && number <= f->line + 2; number++) {
+        if (number < f->line - 2)
+            continue;
+        line[strcspn(line, "\r\n")] = 0;
+        char flat[1024];
+        size_t at = 0, column = 0;
+        for (const char *c = line; *c && at + 9 < sizeof flat; c++) {
+            if (c - line == f->column - 1)
+                column = at;
+            if (*c == '\t')
+                do
+                    flat[at++] = ' ';
+                while (at % 4);
+            else
+                flat[at++] = *c;
+        }
+        flat[at] = 0;
+        int room_left = p->options->width - digits - 9;
+        if (room_left > 20 && at > (size_t)room_left)
+            flat[room_left] = 0;
+        bool here = number == f->line;
+        fprintf(p->to, "    %s%s %*d%s %s%s%s\n", here ? style(p, MARK) : style(p, FAINT),
+                here ? ">" : " ", digits, number, here ? "" : "", here ? style(p, PLACE) : "", flat,
+                style(p, PLAIN));
+        if (here && f->column > 0 && column < (size_t)(room_left > 0 ? room_left : 80))
+            fprintf(p->to, "    %s  %*s %*s^%s\n", style(p, MARK), digits, "", (int)column, "",
+                    style(p, PLAIN));
+    }
+    free(line);
+    fclose(file);
+    fputc('\n', p->to);
+}
+
+static const char *first_label(const struct finding *f) {
+    switch (f->kind) {
+    case KIND_LEAK:
+        return "allocated by";
+    case KIND_DOUBLE_FREE:
+    case KIND_INVALID_FREE:
+    case KIND_MISMATCHED_DEALLOCATION:
+        return "freed by";
+    case KIND_INVALID_SIZE:
+        return "asked by";
+    case KIND_OVERLAPPING_COPY:
+        return "copied by";
+    default:
+        return f->has_access && f->size == 0 ? "used by" : f->write ? "written by" : "read by";
+    }
+}
+
+static void put_finding(const struct page *p, const struct finding *f, int number) {
+    const struct frame *site = stack_site(&f->stack);
+    fprintf(p->to, "%s%d. %s%s", style(p, TITLE), number, kind_heading(f->kind), style(p, PLAIN));
+    if (f->kind == KIND_LEAK)
+        fprintf(p->to, " %s(%s)%s", style(p, FAINT), leak_class_name(f->leak), style(p, PLAIN));
+    if (site) {
+        fprintf(p->to, " in %s%s%s, ", style(p, PLACE), function_name(site), style(p, PLAIN));
+        put_place(p, site);
+    }
+    fprintf(p->to, "\n    %s", f->message);
+    if (f->count > 1 && f->kind != KIND_LEAK)
+        fprintf(p->to, " %s[%" PRIu64 " times]%s", style(p, MARK), f->count, style(p, PLAIN));
+    if (f->thread > 1)
+        fprintf(p->to, " %s(thread %u)%s", style(p, FAINT), f->thread, style(p, PLAIN));
+    if (f->pid != p->run->pid)
+        fprintf(p->to, " %s(process %u)%s", style(p, FAINT), f->pid, style(p, PLAIN));
+    fputs("\n\n", p->to);
+    put_source(p, site);
+    put_stack(p, first_label(f), &f->stack);
+    if (f->has_block && f->has_freed)
+        put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before" : "freed by", &f->freed);
+    if (f->has_block)
+        put_stack(p, "allocated by", &f->allocated);
+    fputc('\n', p->to);
+}
+
+static const char *human(char *to, size_t size, uint64_t bytes) {
+    static const char *const units[] = {"bytes", "KiB", "MiB", "GiB", "TiB"};
+    double value = (double)bytes;
+    int unit = 0;
+    while (value >= 1024 && unit < 4) {
+        value /= 1024;
+        unit++;
+    }
+    if (unit == 0)
+        return quantity(to, size, bytes, "byte");
+    snprintf(to, size, "%.1f %s", value, units[unit]);
+    return to;
+}
+
+static void put_leak_class(const struct page *p, enum leak_class c, const char *meaning) {
+    char bytes[48], blocks[48];
+    const struct tally *t = &p->run->leaks[c];
+    if (!t->blocks)
+        return;
+    fprintf(p->to, "  %-12s %s in %s: %s\n", leak_class_name(c),
+            quantity(bytes, sizeof bytes, t->bytes, "byte"),
+            quantity(blocks, sizeof blocks, t->blocks, "block"), meaning);
+}
+
+static void put_suppressed(const struct page *p) {
+    uint64_t total = run_suppressed(p->run);
+    if (!total)
+        return;
+    char text[48];
+    fprintf(p->to, "Suppressed: %s", quantity(text, sizeof text, total, "finding"));
+    const char *separator = ", by ";
+    for (size_t i = 0; i < p->run->count; i++) {
+        const char *rule = p->run->findings[i].suppressed_by;
+        if (!rule)
+            continue;
+        bool seen = false;
+        uint64_t n = 0;
+        for (size_t k = 0; k < p->run->count; k++) {
+            const char *other = p->run->findings[k].suppressed_by;
+            if (other && strcmp(other, rule) == 0) {
+                seen |= k < i;
+                n++;
+            }
+        }
+        if (seen)
+            continue;
+        fprintf(p->to, "%s\"%s\" (%" PRIu64 ")", separator, rule, n);
+        separator = ", ";
+    }
+    fputs("\n", p->to);
+}
+
+static void put_summary(const struct page *p) {
+    const struct run *run = p->run;
+    char a[48], b[48], c[48], d[48];
+    fprintf(p->to, "Heap: %s of %s in all, %s freed, %s at the peak\n",
+            quantity(a, sizeof a, run->allocations, "allocation"),
+            human(b, sizeof b, run->allocated_bytes), quantity(c, sizeof c, run->frees, "block"),
+            human(d, sizeof d, run->peak_bytes));
+    uint64_t live = 0;
+    for (int i = 0; i < LEAK_CLASSES; i++)
+        live += run->leaks[i].blocks;
+    if (!run->searched) {
+        fputs("The heap could not be searched for leaks: the program's memory was gone.\n", p->to);
+    } else if (!live) {
+        fputs("Nothing was left on the heap at exit.\n", p->to);
+    } else {
+        fputs("Left on the heap at exit:\n", p->to);
+        put_leak_class(p, LEAK_UNREACHABLE, "lost, nothing points there");
+        put_leak_class(p, LEAK_DEPENDENT, "lost together with their owners");
+        put_leak_class(p, LEAK_INTERIOR, "only a pointer into the middle is left");
+        put_leak_class(p, LEAK_REACHABLE,
+                       run->kept ? "still pointed to (no findings; --reachable makes them some)"
+                                 : "still pointed to");
+    }
+    put_suppressed(p);
+    if (p->options->missed_lines)
+        fputs("Hint: parts of the program were built without -g; with it, source lines are "
+              "shown.\n", p->to);
+}
+
+static void put_end(const struct page *p) {
+    const struct run *run = p->run;
+    if (run->signal)
+        fprintf(p->to, "died of signal %d (%s)", run->signal, strsignal(run->signal));
+    else
+        fprintf(p->to, "exit status %d", run->status);
+    fprintf(p->to, ", %.1f s", run->seconds);
+}
+
+void view_text(FILE *to, const struct run *run, const struct view_options *options) {
+    struct page page = {.to = to, .run = run, .options = options};
+    gethostname(page.host, sizeof page.host - 1);
+    uint64_t open = run_open(run), leaks = 0;
+    char text[48], more[48];
+    for (size_t i = 0; i < run->count; i++)
+        leaks += !run->findings[i].suppressed_by && run->findings[i].kind == KIND_LEAK;
+    fprintf(to, "%stondo:%s ", style(&page, TITLE), style(&page, PLAIN));
+    if (!open)
+        fputs("nothing found", to);
+    if (open > leaks)
+        fputs(quantity(text, sizeof text, open - leaks, "memory mistake"), to);
+    if (leaks)
+        fprintf(to, "%s%s", open > leaks ? " and " : "", quantity(more, sizeof more, leaks, "leak"));
+    fprintf(to, " in %s (", run->program ? short_path(&page, run->program) : "?");
+    put_end(&page);
+    fputs(")\n\n", to);
+    if (options->by != BY_STACK) {
+        view_groups(to, run, options);
+    } else {
+        int number = 0;
+        for (size_t i = 0; i < run->count; i++)
+            if (!run->findings[i].suppressed_by)
+                put_finding(&page, &run->findings[i], ++number);
+    }
+    put_summary(&page);
+}
+
+/* --- grouping --- */
+
+enum grouping view_grouping(const char *name) {
+    static const char *const names[] = {"stack", "site", "function", "file", "module", "kind"};
+    for (int i = 0; i < GROUPINGS; i++)
+        if (strcmp(name, names[i]) == 0)
+            return (enum grouping)i;
+    return GROUPINGS;
+}
+
+struct group {
+    char key[512];
+    uint64_t findings, count, blocks, bytes;
+};
+
+static void key_of(const struct page *p, const struct finding *f, enum grouping by, char *key,
+                   size_t size) {
+    const struct frame *s = stack_site(&f->stack);
+    if (!s && f->stack.count)
+        s = &f->stack.frames[0];
+    const char *name = NULL;
+    switch (by) {
+    case BY_SITE:
+        if (s && s->file && s->line) {
+            snprintf(key, size, "%s:%d  %s", short_path(p, s->file), s->line, function_name(s));
+            return;
+        }
+        name = s ? s->function : NULL;
+        break;
+    case BY_FUNCTION:
+        name = s ? s->function : NULL;
+        break;
+    case BY_FILE:
+        name = s && s->file ? short_path(p, s->file) : s ? s->module : NULL;
+        break;
+    case BY_MODULE:
+        name = s ? s->module : NULL;
+        break;
+    default:
+        name = kind_name(f->kind);
+    }
+    snprintf(key, size, "%s", name ? name : "unknown");
+}
+
+static int larger(const void *a, const void *b) {
+    const struct group *x = a, *y = b;
+    if (x->bytes != y->bytes)
+        return x->bytes < y->bytes ? 1 : -1;
+    return (x->count < y->count) - (x->count > y->count);
+}
+
+void view_groups(FILE *to, const struct run *run, const struct view_options *options) {
+    struct page page = {.to = to, .run = run, .options = options};
+    struct group *groups = calloc(run->count + 1, sizeof *groups);
+    size_t count = 0;
+    uint64_t all_bytes = 0;
+    for (size_t i = 0; i < run->count; i++) {
+        const struct finding *f = &run->findings[i];
+        char key[sizeof groups->key];
+        if (f->suppressed_by)
+            continue;
+        key_of(&page, f, options->by, key, sizeof key);
+        size_t k = 0;
+        while (k < count && strcmp(groups[k].key, key) != 0)
+            k++;
+        if (k == count)
+            strcpy(groups[count++].key, key);
+        groups[k].findings++;
+        groups[k].count += f->kind == KIND_LEAK ? 0 : f->count;
+        groups[k].blocks += f->blocks + f->dependent_blocks;
+        groups[k].bytes += f->bytes + f->dependent_bytes;
+        all_bytes += f->bytes + f->dependent_bytes;
+    }
+    qsort(groups, count, sizeof *groups, larger);
+    fprintf(to, "%8s %8s %10s %12s %6s\n", "findings", "accesses", "blocks", "bytes", "share");
+    for (size_t k = 0; k < count; k++) {
+        const struct group *g = &groups[k];
+        fprintf(to, "%8" PRIu64 " %8" PRIu64 " %10" PRIu64 " %12" PRIu64, g->findings, g->count,
+                g->blocks, g->bytes);
+        if (all_bytes && g->bytes)
+            fprintf(to, " %5.1f%%", 100.0 * (double)g->bytes / (double)all_bytes);
+        else
+            fprintf(to, " %6s", "");
+        fprintf(to, "  %s\n", g->key);
+    }
+    fputc('\n', to);
+    free(groups);
+}

@@ -1,0 +1,31 @@
+/* Reports: one function per form. They write to an open stream and read the
+   run; none of them decides anything. */
+#ifndef TONDO_VIEW_H
+#define TONDO_VIEW_H
+
+#include "../core/model.h"
+#include "../core/rules.h"
+
+#include <stdio.h>
+
+enum grouping { BY_STACK, BY_SITE, BY_FUNCTION, BY_FILE, BY_MODULE, BY_KIND, GROUPINGS };
+
+struct view_options {
+    bool colour, links; /* links: OSC 8 */
+    int width;          /* columns */
+    bool missed_lines;  /* own code without line information was met */
+    enum grouping by;
+    bool from_session;
+};
+
+/* Colour, width and links as the stream's terminal and the environment say. */
+void view_detect(struct view_options *options, FILE *to);
+/* GROUPINGS: no such grouping. */
+enum grouping view_grouping(const char *name);
+
+void view_text(FILE *to, const struct run *run, const struct view_options *options);
+/* One `file:line:column: kind: message` per finding. */
+void view_line(FILE *to, const struct run *run);
+void view_groups(FILE *to, const struct run *run, const struct view_options *options);
+
+#endif
