@@ -52,7 +52,7 @@ static int finish(const struct options *o, const struct launch *launch, struct r
     rules_apply(rules, run, rules_today());
     if (session_keep(run, &error) != 0)
         complain(0, "%s", error.text);
-    struct view_options view = {.missed_lines = symbols_missed_lines(symbols) && run_open(run)};
+    struct view_options view = {0};
     bool nothing = run_open(run) == 0;
     int status = write_reports(o, run, &view, nothing);
     if (!status) {

@@ -47,7 +47,7 @@ int command_show(int argc, const char **argv) {
     if (option < -1)
         status = complain(STATUS_USAGE, "%s: %s; see tondo show --help",
                           poptBadOption(context, POPT_BADOPTION_NOALIAS), poptStrerror(option));
-    struct view_options view = {.from_session = true};
+    struct view_options view = {0};
     if (!status && by && (view.by = view_grouping(by)) == GROUPINGS)
         status = complain(STATUS_USAGE, "--by wants stack, site, function, file, module or kind");
     if (!reports.count)

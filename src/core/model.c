@@ -155,7 +155,7 @@ static bool same_stack(const struct stack *a, const struct stack *b) {
         return false;
     for (int i = 0; i < a->count; i++) {
         const struct frame *x = &a->frames[i], *y = &b->frames[i];
-        if (x->line != y->line || compare_text(x->function, y->function) ||
+        if (x->line != y->line || x->column != y->column || compare_text(x->function, y->function) ||
             compare_text(x->module, y->module) || compare_text(x->file, y->file))
             return false;
         if (!x->line && x->address != y->address && i == 0)

@@ -180,6 +180,10 @@ void heap_start(void);
 gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int family, bool zero);
 /* The block whose slot holds the address (margins included). */
 bool heap_find(gaddr address, struct block_view *view);
+/* Whether the address lies in a chunk of the arena that is in use. */
+bool heap_near(gaddr address);
+/* The nearest block in use that ends at or before (-1) or begins after (1) it. */
+bool heap_neighbour(gaddr address, int direction, struct block_view *view);
 void heap_release(struct block_view *view, uint32_t stack);
 void heap_fork(bool before);
 uint32_t heap_sequence(void);
@@ -190,6 +194,7 @@ extern struct ledger *ledger;
 extern uint32_t process_index;
 uint32_t stack_intern(uint32_t parent, gaddr pc);
 uint32_t stack_root(uint32_t thread);
+#define NO_LEAF (~0ULL)
 /* The stack of a thread that is about to return to [rsp], under the leaf pc. */
 uint32_t stack_capture(struct context *c, gaddr leaf);
 struct access {

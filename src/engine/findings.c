@@ -41,41 +41,36 @@ static void record(const struct ledger_finding *wanted) {
     __atomic_store_n(&f->ready, 1, __ATOMIC_RELEASE);
 }
 
-/* A slot holds one block and the margin before it. A bad byte behind the
-   user's last one belongs to this block; one in the margin in front belongs to
-   whichever neighbour is nearer, the one before it winning a tie only when it
-   is in use: overruns are commoner than underruns. */
+static bool in_use(const struct block_view *view) {
+    return view->state == HEAP_LIVE || view->state == HEAP_RETIRED;
+}
+
+/* The block a bad byte belongs to: the one it lies in, the one the access began
+   in, or else the nearest; of two equally near ones the one before it, since
+   overruns are commoner than underruns. */
 static bool owner_of(gaddr bad, gaddr begin, struct block_view *view) {
-    bool here = heap_find(bad, view);
-    if (begin < bad) { /* the access began in a good byte: that block was overrun */
-        struct block_view first;
-        if (heap_find(begin, &first) && first.state == HEAP_LIVE &&
-            begin >= first.start && begin < first.start + first.size) {
-            *view = first;
-            return true;
-        }
-    }
-    struct block_view before;
-    if (here && bad >= view->start && view->state != HEAP_NOTHING && view->state != HEAP_FREE)
+    struct block_view here, first;
+    if (!heap_find(bad, &here) && !heap_near(bad))
+        return false;
+    if (begin < bad && heap_find(begin, &first) && in_use(&first) && begin >= first.start &&
+        begin < first.start + first.size) {
+        *view = first;
         return true;
-    gaddr probe = here ? view->start - 40 : bad - 64;
-    bool has_before = heap_find(probe, &before) && before.start <= probe &&
-                      (before.state == HEAP_LIVE || before.state == HEAP_RETIRED);
-    bool usable = here && (view->state == HEAP_LIVE || view->state == HEAP_RETIRED);
-    if (has_before && bad >= before.start + before.size) {
-        uint64_t behind = bad - (before.start + before.size);
-        uint64_t ahead = usable && view->start > bad ? view->start - bad : ~0ULL;
-        if (behind <= 15 + 16 && (behind < ahead) &&
-            (before.state == HEAP_LIVE || !usable || view->state != HEAP_LIVE)) {
-            *view = before;
-            return true;
-        }
-        if (!usable) {
-            *view = before;
-            return true;
-        }
     }
-    return usable;
+    if (heap_find(bad, &here) && in_use(&here) && bad >= here.start &&
+        bad < here.start + here.size) {
+        *view = here;
+        return true;
+    }
+    struct block_view before, after;
+    bool has_before = heap_neighbour(bad, -1, &before);
+    bool has_after = heap_neighbour(bad, 1, &after);
+    if (has_before && has_after) {
+        uint64_t behind = bad - (before.start + before.size), ahead = after.start - bad;
+        has_before = behind < ahead || (before.state == HEAP_LIVE && after.state != HEAP_LIVE);
+    }
+    *view = has_before ? before : after;
+    return has_before || has_after;
 }
 
 static void describe_block(struct ledger_finding *f, const struct access *a) {

@@ -158,7 +158,9 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
     slot = chunk_address(index) + (uint64_t)n * slot_size;
     uint32_t end = (n + 1) * slot_size + MARGIN;
     if (end > chunk_filled[index]) {
-        uint32_t to = (end + 4095) & ~4095u;
+        uint32_t to = (end + 8191) & ~4095u; /* a page ahead */
+        if (to > CHUNK)
+            to = CHUNK;
         set_shadow(chunk_address(index) + chunk_filled[index], to - chunk_filled[index], 0xff);
         chunk_filled[index] = to;
     }
@@ -287,6 +289,35 @@ bool heap_find(gaddr address, struct block_view *view) {
     if (view->state == BLOCK_FREE && chunk->slot_size)
         view->start = 0; /* its lead is a list link now */
     return true;
+}
+
+bool heap_near(gaddr address) {
+    uint64_t index = (address - HEAP_BASE) >> HEAP_CHUNK_SHIFT;
+    return address >= HEAP_BASE && index > 0 && index < heap->chunk_count;
+}
+
+bool heap_neighbour(gaddr address, int direction, struct block_view *view) {
+    if (!heap_near(address))
+        return false;
+    uint32_t index = (uint32_t)((address - HEAP_BASE) >> HEAP_CHUNK_SHIFT);
+    struct heap_chunk *chunk = &heap->chunks[index];
+    if (!chunk->slot_size) {
+        if (!heap_find(address, view) || view->state == BLOCK_FREE)
+            return false;
+        return direction < 0 ? address >= view->start + view->size : address < view->start;
+    }
+    int64_t n = (int64_t)((address - chunk_address(index)) / chunk->slot_size);
+    if (n >= chunk->count)
+        n = direction < 0 ? (int64_t)chunk->count - 1 : (int64_t)chunk->count;
+    for (int steps = 0; steps < 4096 && n >= 0 && n < chunk->count; steps++, n += direction) {
+        gaddr slot = chunk_address(index) + (uint64_t)n * chunk->slot_size;
+        if (!heap_find(slot, view) ||
+            (view->state != BLOCK_LIVE && view->state != BLOCK_RETIRED))
+            continue;
+        if (direction < 0 ? view->start + view->size <= address : view->start > address)
+            return true;
+    }
+    return false;
 }
 
 /* Gives a retired slot back for use. */

@@ -123,7 +123,11 @@ static void add_name(gaddr pc, gaddr real, const char *name) {
     __atomic_store_n(&n->ready, 1, __ATOMIC_RELEASE);
 }
 
+static gaddr malloc_place; /* the C library's own */
+
 void replaced_add(gaddr pc, const struct replaced *r) {
+    if (r->action == DO_MALLOC && !malloc_place)
+        malloc_place = pc;
     if (r != &resolved && replaced_at(pc) == NULL)
         add_name(pc, pc, r->name);
     add(pc, r, false);
@@ -388,8 +392,12 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
     }
     }
     if (failed) {
-        /* The function itself sets errno or throws: give it a size that it
-           must refuse and that is no finding any more. */
+        /* The function itself sets errno or throws. realloc would not know the
+           block: malloc answers for it. */
+        if ((r->action == DO_REALLOC || r->action == DO_REALLOCARRAY) && malloc_place) {
+            c->registers[RDI] = r->action == DO_REALLOC ? b : size;
+            pc = malloc_place;
+        }
         run_original(c, pc);
         return;
     }

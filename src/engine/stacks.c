@@ -102,7 +102,7 @@ uint32_t stack_capture(struct context *c, gaddr leaf) {
             uint64_t sp = c->registers[RSP];
             c->shadow = e;
             c->registers[RSP] = reached + 8;
-            node = stack_capture(c, 0);
+            node = stack_capture(c, NO_LEAF);
             c->shadow = top;
             c->registers[RSP] = sp;
             break;
@@ -114,5 +114,5 @@ uint32_t stack_capture(struct context *c, gaddr leaf) {
         node = stack_intern(node, live[--count]->return_address);
         live[count]->node = node;
     }
-    return leaf ? stack_intern(node, leaf) : node;
+    return leaf == NO_LEAF ? node : stack_intern(node, leaf);
 }

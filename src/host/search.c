@@ -215,6 +215,28 @@ static void add_loss(struct losses *losses, const struct loss *loss, size_t *ind
     index[at] = losses->count;
 }
 
+/* The dynamic loader asked for it: its tables are nobody's leak. */
+static bool is_loaders(const struct guest *g, uint32_t stack) {
+    const struct ledger *l = g->ledger;
+    if (!stack || stack >= LEDGER_NODES)
+        return false;
+    uint32_t caller = l->nodes[stack].parent;
+    if (!caller || caller >= LEDGER_NODES)
+        return false;
+    uint64_t pc = l->nodes[caller].pc;
+    uint32_t count = l->next_module < LEDGER_MODULES ? l->next_module : LEDGER_MODULES;
+    for (uint32_t i = count; i-- > 0;) {
+        const struct ledger_module *m = &l->modules[i];
+        if (!m->ready || pc < m->start || pc >= m->end)
+            continue;
+        char path[LEDGER_PATH];
+        snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+        const char *slash = strrchr(path, '/');
+        return strncmp(slash ? slash + 1 : path, "ld-", 3) == 0;
+    }
+    return false;
+}
+
 static void total_up(const struct guest *g, const struct found *found, struct losses *losses) {
     size_t mask = 1023;
     while (mask < (size_t)found->block_count * 2)
@@ -225,10 +247,13 @@ static void total_up(const struct guest *g, const struct found *found, struct lo
         const struct reach_block *b = &found->blocks[i];
         if (!b->live || b->leak >= LEAK_CLASSES || found->sequences[i] <= first)
             continue; /* blocks from before a fork are the parent's */
-        losses->classes[b->leak].blocks++;
-        losses->classes[b->leak].bytes += b->size;
-        struct loss loss = {.process = g->process, .stack = found->stacks[i], .leak = b->leak};
-        if (b->leak == LEAK_DEPENDENT) {
+        enum leak_class leak = b->leak;
+        if (leak != LEAK_REACHABLE && is_loaders(g, found->stacks[i]))
+            leak = LEAK_REACHABLE;
+        losses->classes[leak].blocks++;
+        losses->classes[leak].bytes += b->size;
+        struct loss loss = {.process = g->process, .stack = found->stacks[i], .leak = leak};
+        if (leak == LEAK_DEPENDENT) {
             if (b->owner >= found->block_count)
                 continue;
             loss.stack = found->stacks[b->owner];

@@ -16,11 +16,18 @@ struct file {
     Dwfl *dwfl;
     Dwfl_Module *module;
     Dwarf_Addr bias;
+    struct unit *units; /* by address; for files without .debug_aranges */
+    size_t unit_count;
+    bool units_read;
+};
+
+struct unit {
+    Dwarf_Addr low, high;
+    Dwarf_Die die;
 };
 
 struct symbols {
     struct file *files;
-    bool missed_lines;
 };
 
 struct symbols *symbols_new(void) {
@@ -35,12 +42,11 @@ void symbols_free(struct symbols *symbols) {
         if (f->dwfl)
             dwfl_end(f->dwfl);
         free(f->path);
+        free(f->units);
         free(f);
     }
     free(symbols);
 }
-
-bool symbols_missed_lines(const struct symbols *symbols) { return symbols->missed_lines; }
 
 static const Dwfl_Callbacks callbacks = {
     .find_elf = dwfl_build_id_find_elf,
@@ -72,9 +78,56 @@ static struct file *open_file(struct symbols *symbols, const char *path) {
     return f;
 }
 
+static int by_address(const void *a, const void *b) {
+    const struct unit *x = a, *y = b;
+    return x->low < y->low ? -1 : x->low > y->low;
+}
+
+/* Not every compiler writes .debug_aranges: the units' own ranges tell too. */
+static void read_units(struct file *f) {
+    Dwarf_Die *cu = NULL;
+    Dwarf_Addr bias, base, low, high;
+    size_t room = 0;
+    f->units_read = true;
+    while ((cu = dwfl_module_nextcu(f->module, cu, &bias))) {
+        ptrdiff_t offset = 0;
+        while ((offset = dwarf_ranges(cu, offset, &base, &low, &high)) > 0) {
+            if (f->unit_count == room) {
+                room = room ? room * 2 : 64;
+                f->units = realloc(f->units, room * sizeof *f->units);
+            }
+            f->units[f->unit_count++] = (struct unit){low + bias, high + bias, *cu};
+        }
+    }
+    if (f->unit_count)
+        qsort(f->units, f->unit_count, sizeof *f->units, by_address);
+}
+
+static Dwarf_Die *find_unit(struct file *f, Dwarf_Addr address, Dwarf_Addr *bias) {
+    Dwarf_Die *cu = dwfl_module_addrdie(f->module, address, bias);
+    if (cu)
+        return cu;
+    if (!f->units_read)
+        read_units(f);
+    size_t low = 0, high = f->unit_count;
+    while (low < high) {
+        size_t middle = (low + high) / 2;
+        if (f->units[middle].low <= address)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    if (!low || address >= f->units[low - 1].high)
+        return NULL;
+    dwfl_module_getdwarf(f->module, bias);
+    return &f->units[low - 1].die;
+}
+
 static const char *readable(struct pool *pool, const char *name) {
     if (!name)
         return NULL;
+    if (strncmp(name, "__GI_", 5) == 0)
+        name += 5; /* the C library's inner alias of a public function */
     if (name[0] == '_' && (name[1] == 'Z' || name[1] == 'R')) {
         char *plain = cplus_demangle(name, DMGL_AUTO | DMGL_NO_OPTS);
         if (plain) {
@@ -136,19 +189,17 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
         dwfl_module_addrinfo(f->module, address, &offset, &symbol, NULL, NULL, NULL);
     first->function = readable(pool, symbol_name);
     Dwarf_Addr bias = 0;
-    Dwarf_Die *cu = dwfl_module_addrdie(f->module, address, &bias);
-    Dwfl_Line *line = dwfl_module_getsrc(f->module, address);
-    if (!cu || !line) {
-        if (own)
-            symbols->missed_lines = true;
+    Dwarf_Die *cu = find_unit(f, address, &bias);
+    Dwarf_Line *line = cu ? dwarf_getsrc_die(cu, address - bias) : NULL;
+    if (!cu || !line)
         return 1;
-    }
     Dwarf_Attribute attribute;
     const char *directory =
         dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
     int line_number = 0, column = 0;
-    const char *file = dwfl_lineinfo(line, NULL, &line_number, &column, NULL, NULL);
-    file = absolute(pool, file, directory);
+    dwarf_lineno(line, &line_number);
+    dwarf_linecol(line, &column);
+    const char *file = absolute(pool, dwarf_linesrc(line, NULL, NULL), directory);
     Dwarf_Die *scopes = NULL;
     int count = dwarf_getscopes(cu, address - bias, &scopes);
     int n = 0;

@@ -13,7 +13,4 @@ void symbols_free(struct symbols *symbols);
    address. Returns how many, at least 1; strings live in the pool. */
 int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path,
                     uint64_t link_address, bool exact, struct frame *frames, int room);
-/* Whether any own module had no line information. */
-bool symbols_missed_lines(const struct symbols *symbols);
-
 #endif

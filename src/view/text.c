@@ -56,7 +56,7 @@ static const char *base_of(const char *path) {
 static int put_place(const struct page *p, const struct frame *f) {
     char text[4400];
     int n;
-    if (f->file && f->line) {
+    if (f->file && f->line && f->file[0] == '/') {
         n = f->column ? snprintf(text, sizeof text, "%s:%d:%d", short_path(p, f->file), f->line,
                                  f->column)
                       : snprintf(text, sizeof text, "%s:%d", short_path(p, f->file), f->line);
@@ -75,8 +75,6 @@ static int put_place(const struct page *p, const struct frame *f) {
 
 static const char *function_name(const struct frame *f) { return f->function ? f->function : "?"; }
 
-enum { SHOWN_LIBRARY = 6 };
-
 static void put_frame(const struct page *p, const char *label, const struct frame *f, int wide) {
     fprintf(p->to, "    %s%-13s%s", style(p, FAINT), label, style(p, PLAIN));
     fputs(f->own ? "" : style(p, FAINT), p->to);
@@ -88,15 +86,18 @@ static void put_frame(const struct page *p, const char *label, const struct fram
     fprintf(p->to, "%s\n", style(p, PLAIN));
 }
 
-/* Frames with a label before the first; long recursion and long library
-   stretches are cut short. */
-static void put_stack(const struct page *p, const char *label, const struct stack *stack) {
-    int wide = 12;
+static int widest(const struct stack *stack, int wide) {
     for (int i = 0; i < stack->count; i++) {
         int n = (int)strlen(function_name(&stack->frames[i]));
         if (n > wide && n <= 34)
             wide = n;
     }
+    return wide;
+}
+
+/* Frames with a label before the first; long recursion and long library
+   stretches are cut short. */
+static void put_stack(const struct page *p, const char *label, const struct stack *stack, int wide) {
     int shown = 0, limit = 30;
     for (int i = 0; i < stack->count; i++) {
         const struct frame *f = &stack->frames[i];
@@ -198,11 +199,14 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
         fprintf(p->to, " %s(process %u)%s", style(p, FAINT), f->pid, style(p, PLAIN));
     fputs("\n\n", p->to);
     put_source(p, site);
-    put_stack(p, first_label(f), &f->stack);
-    if (f->has_block && f->has_freed)
-        put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before" : "freed by", &f->freed);
+    int wide = widest(&f->stack, 12);
     if (f->has_block)
-        put_stack(p, "allocated by", &f->allocated);
+        wide = widest(&f->allocated, widest(&f->freed, wide));
+    put_stack(p, first_label(f), &f->stack, wide);
+    if (f->has_block && f->has_freed)
+        put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before" : "freed by", &f->freed, wide);
+    if (f->has_block)
+        put_stack(p, "allocated by", &f->allocated, wide);
     fputc('\n', p->to);
 }
 
@@ -258,6 +262,19 @@ static void put_suppressed(const struct page *p) {
     fputs("\n", p->to);
 }
 
+/* Own code without line information stands in an open finding. */
+static bool misses_lines(const struct run *run) {
+    for (size_t i = 0; i < run->count; i++) {
+        const struct stack *stack = &run->findings[i].stack;
+        for (int k = 0; k < stack->count && !run->findings[i].suppressed_by; k++) {
+            const struct frame *f = &stack->frames[k];
+            if (f->own && !f->line && !(f->function && strcmp(f->function, "_start") == 0))
+                return true;
+        }
+    }
+    return false;
+}
+
 static void put_summary(const struct page *p) {
     const struct run *run = p->run;
     char a[48], b[48], c[48], d[48];
@@ -282,7 +299,7 @@ static void put_summary(const struct page *p) {
                                  : "still pointed to");
     }
     put_suppressed(p);
-    if (p->options->missed_lines)
+    if (misses_lines(run))
         fputs("Hint: parts of the program were built without -g; with it, source lines are "
               "shown.\n", p->to);
 }

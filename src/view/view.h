@@ -13,9 +13,7 @@ enum grouping { BY_STACK, BY_SITE, BY_FUNCTION, BY_FILE, BY_MODULE, BY_KIND, GRO
 struct view_options {
     bool colour, links; /* links: OSC 8 */
     int width;          /* columns */
-    bool missed_lines;  /* own code without line information was met */
     enum grouping by;
-    bool from_session;
 };
 
 /* Colour, width and links as the stream's terminal and the environment say. */

@@ -1,0 +1,36 @@
+# A thin layer over CMake: `make demo` and `make check` work on a fresh system.
+BUILD ?= build
+PREFIX ?= /usr/local
+
+all: build
+
+packages:
+	@sh tools/packages.sh
+
+configure: packages
+	@cmake -S . -B $(BUILD) -DCMAKE_INSTALL_PREFIX=$(PREFIX) >/dev/null
+
+build: configure
+	@cmake --build $(BUILD) --parallel
+
+demo: build
+	@$(BUILD)/bin/tondo demo
+
+check: build
+	@cd $(BUILD) && ctest --output-on-failure --parallel 2
+
+# Real programs, compared byte for byte with their native run; takes minutes.
+matrix: build
+	@sh tests/matrix/run.sh $(BUILD)/bin/tondo
+
+# Slow-down against native, side by side; takes minutes.
+bench: build
+	@sh bench/run.sh $(BUILD)/bin/tondo
+
+install: build
+	@DESTDIR=$(DESTDIR) cmake --install $(BUILD)
+
+clean:
+	rm -rf $(BUILD)
+
+.PHONY: all packages configure build demo check matrix bench install clean

@@ -1,0 +1,161 @@
+#!/bin/sh
+# The command line as scripts use it: exit statuses, report forms, errors, rules.
+# run.sh TONDO
+tondo=$1
+folder=$(mktemp -d /tmp/tondo-cli-XXXXXX)
+trap 'rm -rf "$folder"' EXIT
+cd "$folder" || exit 1
+export XDG_STATE_HOME="$folder/state"
+passed=0 failed=0
+
+# is WHAT WANTED GOT
+is() {
+    if [ "$2" = "$3" ]; then
+        passed=$((passed + 1))
+    else
+        failed=$((failed + 1))
+        echo "$1: \"$3\", not \"$2\"" >&2
+    fi
+}
+# has WHAT TEXT FILE
+has() {
+    if grep -qF -e "$2" "$3"; then
+        passed=$((passed + 1))
+    else
+        failed=$((failed + 1))
+        echo "$1: no \"$2\" in:" >&2
+        head -5 "$3" >&2
+    fi
+}
+
+cat >flawed.c <<'C'
+#include <stdlib.h>
+#include <string.h>
+#include <stdio.h>
+static void *kept;
+int main(int argc, char **argv) {
+    char *p = malloc(10);
+    p[10] = 1;
+    kept = malloc(33);
+    free(p);
+    if (argc > 1 && strcmp(argv[1], "abort") == 0)
+        abort();
+    puts("done");
+    return argc > 1 ? atoi(argv[1]) : 0;
+}
+C
+cat >clean.c <<'C'
+#include <stdio.h>
+#include <stdlib.h>
+int main(int argc, char **argv) {
+    int c;
+    while ((c = getchar()) != EOF)
+        putchar(c);
+    fprintf(stderr, "own error\n");
+    return argc > 1 ? atoi(argv[1]) : 0;
+}
+C
+cc -g -O0 -w -o flawed flawed.c && cc -g -w -o clean clean.c || exit 1
+
+"$tondo" run ./flawed 5 >out 2>err
+is "status with findings" 100 $?
+is "the program's own output" done "$(cat out)"
+has "the first line" "tondo: 1 memory mistake in flawed (exit status 5" err
+has "the place" "flawed.c:7:11" err
+"$tondo" run --findings-status 7 ./flawed >out 2>err
+is "--findings-status 7" 7 $?
+"$tondo" run --findings-status 0 ./flawed 5 >out 2>err
+is "--findings-status 0" 5 $?
+"$tondo" run ./flawed abort >out 2>err
+is "status of a killed program" 134 $?
+has "report of a killed program" "died of signal 6" err
+"$tondo" run --findings-status 9 ./flawed abort >out 2>err
+is "findings status wins when given" 9 $?
+echo "a pipe works" | "$tondo" run -q ./clean 3 >out 2>err
+is "a clean program's status" 3 $?
+is "its output" "a pipe works" "$(cat out)"
+is "quiet" "own error" "$(cat err)"
+echo | "$tondo" run ./clean 2>err >out
+has "nothing found" "tondo: nothing found in clean" err
+
+"$tondo" run -q -r line ./flawed 2>err >out
+is "line form" "$folder/flawed.c:7:11: out-of-bounds-write: write of 1 byte right after the end of a block of 10 bytes" "$(cat err)"
+"$tondo" run -q -r json:report.json -o saved.json -o saved.json.zst ./flawed 2>err >out
+is "stderr stays empty" "" "$(cat err)"
+has "json" '"kind": "out-of-bounds-write"' report.json
+has "json summary" '"findings": 1' report.json
+has "session" '"schema":1' saved.json
+"$tondo" show -r line saved.json.zst >shown 2>&1
+is "show of a compressed session" 0 $?
+has "shown" "flawed.c:7:11: out-of-bounds-write" shown
+"$tondo" show >shown 2>&1
+has "show of the last run" "1 memory mistake in flawed" shown
+"$tondo" show --by kind >shown 2>&1
+has "grouping" "out-of-bounds-write" shown
+"$tondo" show --reachable >shown 2>&1
+has "reachable when asked" "Leak (reachable)" shown
+"$tondo" run --reachable -r line ./flawed 2>err >out
+has "--reachable" "leak: 33 bytes in 1 block never freed: still pointed to at exit" err
+
+"$tondo" run ./absent 2>err
+is "missing program" 127 $?
+has "missing program" "no such program" err
+echo text >text; chmod +x text
+"$tondo" run ./text 2>err
+is "not a program" 126 $?
+cp clean denied; chmod -x denied
+"$tondo" run ./denied 2>err
+is "no permission" 126 $?
+"$tondo" run ./ 2>err
+is "a folder" 126 $?
+printf '\177ELF\001\001\001' >small; head -c 200 /dev/zero >>small; chmod +x small
+"$tondo" run ./small 2>err
+is "32-bit" 126 $?
+has "32-bit" "32-bit program" err
+"$tondo" run -r sarff ./clean 2>err
+is "unknown form" 2 $?
+"$tondo" run 2>err
+is "no program" 2 $?
+"$tondo" frobnicate 2>err
+is "unknown command" 2 $?
+"$tondo" run -r text:/nowhere/report ./flawed 2>err >out
+is "unwritable report" 125 $?
+has "unwritable report" "cannot be written to /nowhere/report" err
+has "findings still shown" "Out-of-bounds write" err
+is "one line for one error" 1 "$("$tondo" run ./absent 2>&1 | wc -l)"
+
+cat >known.rules <<'R'
+suppress "one too far" {
+  kind   = {out-of-bounds-write}
+  stack  = "main"
+  reason = "kept for the test"
+}
+R
+"$tondo" run -s known.rules ./flawed 4 2>err >out
+is "suppressed" 4 $?
+has "counted by rule" 'Suppressed: 1 finding, by "one too far" (1)' err
+"$tondo" rules check known.rules >out 2>&1
+is "rules check" 0 $?
+"$tondo" rules check known.rules --against saved.json >out 2>&1
+has "rules check --against" '"one too far" matched 1' out
+cp known.rules .tondo.rules; mkdir sub; cd sub
+"$tondo" run ../flawed 4 2>../err >../out
+is "project rules found in a parent" 4 $?
+cd ..; rm .tondo.rules
+printf 'suppress "x" {\n  knid = {leak}\n}\n' >broken.rules
+"$tondo" run -s broken.rules ./flawed 2>err >out
+is "broken rules" 2 $?
+has "broken rules: file and line" "broken.rules:2:" err
+is "broken rules stop the run" "" "$(cat out)"
+"$tondo" rules new saved.json >new.rules 2>err
+"$tondo" run -s new.rules ./flawed 6 2>err >out
+is "written rules match" 6 $?
+"$tondo" diff saved.json saved.json >out 2>&1
+is "diff of equals" 0 $?
+"$tondo" run -o clean.json ./clean </dev/null >out 2>err
+"$tondo" diff clean.json saved.json >out 2>&1
+is "diff with something new" 100 $?
+has "diff" "1 new, 0 gone" out
+
+echo "$passed passed, $failed failed"
+[ "$failed" = 0 ]

@@ -1,0 +1,76 @@
+/* The search on a made-up heap. */
+#include "../../src/core/reach.h"
+#include "../harness/check.h"
+
+#include <stdlib.h>
+
+#define BASE 0x0a0000100000ULL
+#define SLOT 64u
+
+static uint64_t heap[16][SLOT / 8];
+static uint64_t roots[4];
+#define ROOTS 0x5000u
+
+static void read_memory(void *self, uint64_t address, void *to, uint64_t size) {
+    (void)self;
+    if (address >= ROOTS && address + size <= ROOTS + sizeof roots)
+        memcpy(to, (char *)roots + (address - ROOTS), size);
+    else if (address >= BASE && address + size <= BASE + sizeof heap)
+        memcpy(to, (char *)heap + (address - BASE), size);
+    else
+        memset(to, 0, size);
+}
+
+static bool is_static(void *self, uint64_t address) {
+    (void)self;
+    return address >= 0x400000 && address < 0x500000;
+}
+
+static uint64_t at(int slot) { return BASE + (uint64_t)slot * SLOT + 16; }
+static void point(int from, int word, uint64_t to) { heap[from][2 + word] = to; }
+
+int main(void) {
+    struct reach_region region = {BASE, SLOT, 0, 16};
+    struct reach_block blocks[16];
+    memset(blocks, 0, sizeof blocks);
+    for (int i = 0; i < 16; i++)
+        blocks[i] = (struct reach_block){.start = at(i), .size = 48, .live = i != 15};
+    roots[0] = at(0);      /* 0 -> 1 -> 2 reachable */
+    point(0, 0, at(1));
+    point(1, 3, at(2));
+    point(3, 0, at(4));    /* 3 owns 4 owns 5 */
+    point(4, 0, at(5));
+    point(6, 0, at(7));    /* a cycle */
+    point(7, 0, at(6));
+    roots[1] = at(8) + 20; /* interior */
+    point(8, 0, at(9));
+    roots[2] = at(10) + 8; /* behind a count of 5 elements of 8 bytes */
+    point(10, 0, 5);
+    roots[3] = at(11) + 16; /* second base part */
+    point(11, 0, 0x400100);
+    point(11, 2, 0x400200);
+    point(12, 0, at(12));  /* points to itself */
+    point(13, 0, at(15));  /* to a freed one */
+    struct reach r = {.regions = &region, .region_count = 1, .blocks = blocks, .block_count = 16,
+                      .read = read_memory, .is_static = is_static};
+    reach_begin(&r);
+    reach_root(&r, ROOTS, sizeof roots);
+    uint64_t word = at(14);
+    reach_words(&r, &word, 1);
+    reach_finish(&r);
+    CHECK(blocks[0].leak == LEAK_REACHABLE);
+    CHECK(blocks[1].leak == LEAK_REACHABLE);
+    CHECK(blocks[2].leak == LEAK_REACHABLE);
+    CHECK(blocks[3].leak == LEAK_UNREACHABLE);
+    CHECK(blocks[4].leak == LEAK_DEPENDENT && blocks[4].owner == 3);
+    CHECK(blocks[5].leak == LEAK_DEPENDENT && blocks[5].owner == 3);
+    CHECK((blocks[6].leak == LEAK_UNREACHABLE) + (blocks[7].leak == LEAK_UNREACHABLE) == 1);
+    CHECK(blocks[8].leak == LEAK_INTERIOR);
+    CHECK(blocks[9].leak == LEAK_DEPENDENT && blocks[9].owner == 8);
+    CHECK(blocks[10].leak == LEAK_REACHABLE);
+    CHECK(blocks[11].leak == LEAK_REACHABLE);
+    CHECK(blocks[12].leak == LEAK_UNREACHABLE);
+    CHECK(blocks[13].leak == LEAK_UNREACHABLE);
+    CHECK(blocks[14].leak == LEAK_REACHABLE);
+    return check_end();
+}

@@ -1,0 +1,38 @@
+/* Reads and writes just outside heap blocks, of every common width. */
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+
+volatile int sink;
+volatile uint64_t wide_sink;
+
+int main(void) {
+    volatile int *many = malloc(100);
+    for (int i = 0; i < 100; i++)
+        many[i] = i; // expect: out-of-bounds-write size=100 offset=100 where=after count=75 access=4 allocated=10
+    char *c = malloc(5);
+    c[0] = 1;
+    sink = c[5]; // expect: out-of-bounds-read size=5 offset=5 where=after access=1
+    sink = c[-1]; // expect: out-of-bounds-read size=5 offset=-1 where=before
+    c[6] = 0; // expect: out-of-bounds-write size=5 offset=6
+    uint64_t *w = malloc(12);
+    w[0] = 7;
+    wide_sink = w[1]; // expect: out-of-bounds-read size=12 offset=12 where=after access=8
+    short *s = calloc(3, 2);
+    s[3] = 1; // expect: out-of-bounds-write size=6 offset=6 access=2
+    double *d = malloc(8 * sizeof *d);
+    d[8] = 1.5; // expect: out-of-bounds-write size=64 offset=64 access=8
+    char *big = malloc(3000000);
+    big[3000000] = 1; // expect: out-of-bounds-write size=3000000 offset=3000000
+    sink = big[-3]; // expect: out-of-bounds-read size=3000000 offset=-3
+    char *empty = malloc(0);
+    sink = empty[0]; // expect: out-of-bounds-read size=0 offset=0 where=after
+    free(empty);
+    free(big);
+    free(d);
+    free(s);
+    free(w);
+    free(c);
+    free((void *)many);
+    return 0;
+}

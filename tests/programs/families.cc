@@ -1,0 +1,31 @@
+// Memory given back by another family than it came from.
+#include <cstdlib>
+#include <new>
+
+volatile int sink;
+
+struct Ship {
+    virtual ~Ship() {}
+    int draught = 3;
+};
+
+int main() {
+    int *one = new int(1);
+    free(one); // expect: mismatched-deallocation size=4
+    int *many = new int[6];
+    delete many; // expect: mismatched-deallocation size=24
+    char *c = (char *)malloc(9);
+    delete[] c; // expect: mismatched-deallocation size=9
+    Ship *ship = new Ship;
+    delete ship;
+    sink = *(volatile int *)((char *)ship + 8); // expect: use-after-free size=16 offset=8
+    Ship *fleet = new Ship[3];
+    delete[] fleet;
+    void *aligned = ::operator new(128, std::align_val_t(64));
+    if ((unsigned long)aligned % 64)
+        return 1;
+    ::operator delete(aligned, std::align_val_t(64));
+    void *quiet = ::operator new(10, std::nothrow);
+    ::operator delete(quiet, std::nothrow);
+    return 0;
+}

@@ -1,0 +1,116 @@
+/* Correct code that fools a naive checker: nothing may be found. */
+#define _GNU_SOURCE
+#include <pthread.h>
+#include <setjmp.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <sys/wait.h>
+#include <ucontext.h>
+#include <unistd.h>
+#include <wchar.h>
+
+static volatile int ticks, sink;
+static void on_tick(int n) { ticks++; }
+
+static void *worker(void *argument) {
+    long sum = 0;
+    for (int i = 0; i < 2000; i++) {
+        char *p = malloc((size_t)(i % 100) + 1);
+        memset(p, i, (size_t)(i % 100) + 1);
+        sum += p[i % 100];
+        free(p);
+    }
+    return (void *)sum;
+}
+
+static ucontext_t home, away;
+static void coroutine(void) {
+    for (int i = 0; i < 3; i++)
+        swapcontext(&away, &home);
+}
+
+static int compare_int(const void *a, const void *b) { return *(const int *)a - *(const int *)b; }
+
+static jmp_buf out;
+static void deep(int n) {
+    volatile char room[200];
+    room[0] = (char)n;
+    if (n == 0)
+        longjmp(out, 1);
+    deep(n - 1);
+}
+
+int main(void) {
+    for (size_t n = 1; n < 300; n++) { /* texts that end at the block's end */
+        char *s = malloc(n);
+        memset(s, 'a', n - 1);
+        s[n - 1] = 0;
+        char *copy = strdup(s);
+        if (strlen(s) != n - 1 || strcmp(s, copy) || strchr(s, 'b') || memchr(s, 'b', n) ||
+            strrchr(s, 0) != s + n - 1 || strnlen(s, n) != n - 1 || strcasecmp(s, copy) ||
+            strspn(s, "a") != n - 1 || strstr(s, "ab"))
+            return 1;
+        free(copy);
+        free(s);
+    }
+    wchar_t *w = malloc(4 * sizeof *w);
+    wcscpy(w, L"bay");
+    if (wcslen(w) != 3)
+        return 2;
+    free(w);
+    pthread_t threads[8];
+    for (int i = 0; i < 8; i++)
+        pthread_create(&threads[i], 0, worker, 0);
+    for (int i = 0; i < 8; i++)
+        pthread_join(threads[i], 0);
+    signal(SIGALRM, on_tick);
+    ualarm(1000, 1000);
+    while (ticks < 50)
+        sink++;
+    ualarm(0, 0);
+    char *stack = malloc(65536);
+    getcontext(&away);
+    away.uc_stack.ss_sp = stack;
+    away.uc_stack.ss_size = 65536;
+    away.uc_link = &home;
+    makecontext(&away, coroutine, 0);
+    for (int i = 0; i < 4; i++)
+        swapcontext(&home, &away);
+    free(stack);
+    for (int i = 0; i < 20; i++)
+        if (!setjmp(out))
+            deep(50);
+    int numbers[500];
+    for (int i = 0; i < 500; i++)
+        numbers[i] = (i * 7919) % 500;
+    qsort(numbers, 500, sizeof numbers[0], compare_int);
+    int fds[2];
+    if (pipe(fds))
+        return 3;
+    pid_t child = fork();
+    if (child == 0) {
+        if (write(fds[1], "tide", 4) != 4)
+            _exit(1);
+        _exit(0);
+    }
+    char buffer[8];
+    if (read(fds[0], buffer, sizeof buffer) != 4)
+        return 4;
+    int status;
+    waitpid(child, &status, 0);
+    unsigned char *code = mmap(0, 4096, 7, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+    memcpy(code, "\xb8\x2a\0\0\0\xc3", 6); /* mov eax, 42; ret */
+    if (((int (*)(void))code)() != 42)
+        return 5;
+    FILE *pipe_in = popen("echo quiet", "r");
+    char *line = 0;
+    size_t room = 0;
+    if (getline(&line, &room, pipe_in) != 6)
+        return 6;
+    free(line);
+    pclose(pipe_in);
+    return numbers[499] == 499 && status == 0 ? 0 : 7;
+}
