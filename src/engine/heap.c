@@ -11,7 +11,7 @@
 #define MARGIN 16u
 #define CHUNK (1ull << HEAP_CHUNK_SHIFT)
 #define LARGEST_SLOT (192u << 10)
-#define CLASSES 96
+#define CLASSES 128
 #define QUEUE (1u << 20)
 #define SPANS 8192
 #define EAGER_LIMIT (16ull << 20) /* larger retired blocks become inaccessible instead */
@@ -44,6 +44,8 @@ void heap_start(void) {
     retired = engine_alloc(sizeof(gaddr) * QUEUE);
     uint32_t size = 32;
     while (size <= LARGEST_SLOT) {
+        if (class_count == CLASSES)
+            fail("the heap has more size classes than room for them");
         class_size[class_count++] = size;
         uint32_t step = size < 512 ? 16 : (size >> 3) & ~15u;
         size += step;
@@ -271,8 +273,8 @@ bool heap_find(gaddr address, struct block_view *view) {
     if (chunk->slot_size == 0) {
         index = chunk->head;
         chunk = &heap->chunks[index];
-        if (!chunk->blocks || chunk->count == 0)
-            return false;
+        if (!chunk->blocks || chunk->count == 0 || chunk->slot_size)
+            return false; /* what was a large block's rest is nobody's now */
         view->block = blocks_of(chunk);
         view->size = chunk->size;
         view->start = chunk_address((uint32_t)index) + view->block->lead;
