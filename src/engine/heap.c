@@ -232,7 +232,7 @@ gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int famil
         alignment = 16;
     uint64_t need = MARGIN + size + (alignment > 16 ? alignment : 0);
     lock_take(&heap_lock);
-    if (size < LARGEST_SLOT && need <= LARGEST_SLOT) {
+    if (size < LARGEST_SLOT && ((need + 15) & ~15ull) <= class_size[class_count - 1]) {
         bool fresh;
         gaddr slot = take_slot(class_for((need + 15) & ~15ull), &block, &fresh);
         if (!slot) {
