@@ -187,7 +187,8 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     GElf_Sym symbol;
     const char *symbol_name =
         dwfl_module_addrinfo(f->module, address, &offset, &symbol, NULL, NULL, NULL);
-    first->function = readable(pool, symbol_name);
+    const char *first_function = readable(pool, symbol_name);
+    first->function = first_function;
     Dwarf_Addr bias = 0;
     Dwarf_Die *cu = find_unit(f, address, &bias);
     Dwarf_Line *line = cu ? dwarf_getsrc_die(cu, address - bias) : NULL;
@@ -210,6 +211,11 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
         struct frame *frame = &frames[n++];
         memset(frame, 0, sizeof *frame);
         frame->function = die_name(pool, &scopes[i]);
+        /* a function with internal linkage has its scope only in the symbol */
+        if (tag == DW_TAG_subprogram && symbol_name && symbol_name[0] == '_' &&
+            symbol_name[1] == 'Z' && first_function && frame->function &&
+            !strstr(frame->function, "::"))
+            frame->function = first_function;
         frame->file = file;
         frame->line = line_number;
         frame->column = column;
