@@ -114,7 +114,7 @@ int command_run(int argc, const char **argv) {
         {"findings-status", 0, POPT_ARG_STRING, NULL, STATUS,
          "exit status when something is found (100; 0: the program's own)", "N"},
         {"reachable", 0, POPT_ARG_NONE, &o.reachable, 0,
-         "count blocks still reachable at exit as findings", NULL},
+         "count blocks that are pointed to at exit as findings", NULL},
         {"follow", 0, POPT_ARG_STRING, &o.follow, 0,
          "executed programs to instrument: own (default), all, none", "WHICH"},
         {"retirement", 0, POPT_ARG_LONGLONG, &o.retirement, 0,

@@ -29,7 +29,7 @@ int command_show(int argc, const char **argv) {
         {"by", 0, POPT_ARG_STRING, &by, 0, "stack (default), site, function, file, module, kind",
          "WHAT"},
         {"reachable", 0, POPT_ARG_NONE, &reachable, 0,
-         "count blocks still reachable at exit as findings", NULL},
+         "count blocks that are pointed to at exit as findings", NULL},
         POPT_AUTOHELP POPT_TABLEEND};
     poptContext context = poptGetContext("tondo show", argc, argv, table, 0);
     poptSetOtherOptionHelp(context, "[options] [SESSION]");

@@ -62,7 +62,7 @@ struct run {
     uint64_t allocations, frees, allocated_bytes, peak_bytes;
     struct tally live, leaks[LEAK_CLASSES];
     bool searched; /* the heap search was done */
-    struct finding *findings; /* `count` of them, then `kept` about what is still reachable */
+    struct finding *findings; /* `count` of them, then `kept` about what is pointed to at exit */
     size_t count, kept, capacity;
     struct pool *pool;
 };
@@ -86,7 +86,7 @@ uint64_t run_suppressed(const struct run *run);
 /* Joins findings with the same kind and the same lines, orders them (accesses
    as they came, leaks largest first) and gives them their ids and messages. */
 void run_settle(struct run *run);
-/* Makes what is still reachable at exit count as findings. */
+/* Makes what is pointed to at exit count as findings. */
 void run_count_reachable(struct run *run);
 
 const char *leak_class_name(enum leak_class leak);
