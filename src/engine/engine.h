@@ -30,12 +30,12 @@ typedef uint64_t gaddr;
 #define LEDGER_BASE 0x7c8000000000ULL
 #define ENGINE_BASE 0x7d0000000000ULL
 
-#define SHADOW_ENTRIES (1u << 18)
+#define SHADOW_ENTRIES (1u << 18) /* one for each call that has not returned */
 
 struct shadow_entry {
     gaddr return_address, stack_pointer;
-    uint64_t host;
-    uint64_t node; /* interned stack up to here, 0: not yet */
+    uint32_t host; /* where to go on, as an offset into the code cache */
+    uint32_t node; /* interned stack up to here, 0: not yet */
 };
 
 struct queued_signal {
@@ -47,8 +47,8 @@ struct context {
     struct context *self;
     uint64_t reason, argument, target;
     struct shadow_entry *shadow;
-    uint64_t canary, engine_sp, pending, fs_base, gs_base, recover, recover_sp, guest_target;
-    uint64_t padding[3];
+    uint64_t canary, engine_sp, pending, fs_base, gs_base, recover, recover_sp, guest_target, cache_base;
+    uint64_t padding[2];
     uint64_t spill[16];
     uint64_t registers[16];
     uint64_t flags;
@@ -167,6 +167,8 @@ void replaced_start(void);
 /* Runs the function; on return registers hold its result and the pc is its
    return address, or the pc is the code to go on with. */
 void replaced_run(struct context *c, const struct replaced *r);
+/* After a fault inside one: reports it and raises the signal at its entry. */
+void replaced_fault(struct context *c, const struct replaced *r);
 void strings_run(struct context *c, int function, const char *name);
 
 enum { HEAP_NOTHING, HEAP_LIVE, HEAP_RETIRED, HEAP_FREE };

@@ -125,19 +125,27 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     record(&f);
 }
 
+static uint64_t word_of(const uint8_t *p) {
+    uint64_t w;
+    __builtin_memcpy(&w, p, 8);
+    return w;
+}
+
 gaddr shadow_first_bad(gaddr address, uint64_t size) {
-    const uint8_t *d = shadow_of(address);
-    for (uint64_t i = 0; i < size;) {
-        if (((uintptr_t)(d + i) & 7) == 0 && size - i >= 8) {
-            if (*(const uint64_t *)(d + i) == 0) {
-                i += 8;
-                continue;
-            }
-        }
-        if (d[i])
-            return address + i;
-        i++;
+    const uint8_t *d = shadow_of(address), *end = d + size;
+    if (size >= 8) {
+        const uint8_t *p = d;
+        while (end - p >= 32 && !(word_of(p) | word_of(p + 8) | word_of(p + 16) | word_of(p + 24)))
+            p += 32;
+        while (end - p >= 8 && !word_of(p))
+            p += 8;
+        if (end - p < 8 && !word_of(end - 8))
+            return 0;
+        d = p;
     }
+    for (; d < end; d++)
+        if (*d)
+            return address + (uint64_t)(d - shadow_of(address));
     return 0;
 }
 

@@ -417,21 +417,7 @@ void replaced_run(struct context *c, const struct replaced *r) {
         c->target = 0;
         return;
     }
-    if (recover_enter(c)) {
-        /* A bad pointer made us fault: the function itself would have. */
-        struct access a = {.kind = c->fault_address < 4096 ? KIND_NULL_DEREFERENCE
-                                                           : KIND_INVALID_ACCESS,
-                           .address = c->fault_address,
-                           .bad = c->fault_address,
-                           .size = 1,
-                           .function = r->name,
-                           .signal = (int)c->fault_signal};
-        finding_report(c, pc, &a);
-        c->pc = pc;
-        signals_raise(c, (int)c->fault_signal, 1, c->fault_address);
-        c->target = 0;
-        return;
-    }
+    c->recover = RECOVER_CALL;
     if (replaced_is_heap(r)) {
         run_heap(c, pc, r);
     } else {
@@ -439,4 +425,19 @@ void replaced_run(struct context *c, const struct replaced *r) {
         leave(c, c->registers[RAX]);
     }
     c->recover = 0;
+}
+
+/* A bad pointer made a replaced function fault: the real one would have, too. */
+void replaced_fault(struct context *c, const struct replaced *r) {
+    gaddr pc = c->pc;
+    c->recover = 0;
+    struct access a = {.kind = c->fault_address < 4096 ? KIND_NULL_DEREFERENCE
+                                                       : KIND_INVALID_ACCESS,
+                       .address = c->fault_address,
+                       .bad = c->fault_address,
+                       .size = 1,
+                       .function = r->name,
+                       .signal = (int)c->fault_signal};
+    finding_report(c, pc, &a);
+    signals_raise(c, (int)c->fault_signal, 1, c->fault_address);
 }

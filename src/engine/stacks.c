@@ -38,12 +38,12 @@ static uint32_t recursion(uint32_t parent, gaddr pc) {
 }
 
 uint32_t stack_intern(uint32_t parent, gaddr pc) {
-    uint32_t again = recursion(parent, pc);
-    if (again)
-        return again;
     uint32_t *bucket = &ledger->buckets[bucket_of(parent, pc)];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     uint32_t node = find(head, parent, pc);
+    if (node)
+        return node;
+    node = recursion(parent, pc);
     if (node)
         return node;
     node = __atomic_add_fetch(&ledger->next_node, 1, __ATOMIC_RELAXED);
@@ -89,7 +89,7 @@ uint32_t stack_capture(struct context *c, gaddr leaf) {
         if (below && !switched)
             continue;
         if (e->node) {
-            node = (uint32_t)e->node;
+            node = e->node;
             break;
         }
         if (!still_returns_to(c, e))

@@ -28,13 +28,24 @@ static uint32_t wide_at(gaddr a) { return *(volatile uint32_t *)guest(a); }
 /* Bytes before the first one that is `stop` or 0 (want_zero), at most limit. */
 static uint64_t scan(gaddr address, uint64_t limit, uint8_t stop, bool want_zero) {
     uint64_t n = 0;
+    uint64_t pattern = ONES * stop;
+    if (limit >= 8 && (address & 4095) <= 4088) { /* one word as it stands */
+        uint64_t w, x;
+        __builtin_memcpy(&w, guest(address), 8);
+        x = w ^ pattern;
+        uint64_t hit = ((x - ONES) & ~x & HIGHS);
+        if (want_zero)
+            hit |= (w - ONES) & ~w & HIGHS;
+        if (hit)
+            return (uint64_t)__builtin_ctzll(hit) / 8;
+        n = 8 - (address & 7);
+    }
     while (n < limit && ((address + n) & 7)) {
         uint8_t b = byte_at(address + n);
         if (b == stop || (want_zero && !b))
             return n;
         n++;
     }
-    uint64_t pattern = ONES * stop;
     while (limit - n >= 8) {
         uint64_t w = *(volatile uint64_t *)guest(address + n);
         uint64_t x = w ^ pattern;
@@ -70,8 +81,18 @@ static void move(gaddr to, gaddr from, uint64_t size) {
         }
         for (; size >= 8; size -= 8, d += 8, s += 8)
             *(volatile uint64_t *)d = *(const volatile uint64_t *)s;
-        while (size--)
-            *(volatile unsigned char *)d++ = *(const volatile unsigned char *)s++;
+        if (size & 4) {
+            *(volatile uint32_t *)d = *(const volatile uint32_t *)s;
+            d += 4;
+            s += 4;
+        }
+        if (size & 2) {
+            *(volatile uint16_t *)d = *(const volatile uint16_t *)s;
+            d += 2;
+            s += 2;
+        }
+        if (size & 1)
+            *(volatile unsigned char *)d = *(const volatile unsigned char *)s;
         return;
     }
     for (; size >= 8; size -= 8) {
@@ -98,17 +119,34 @@ static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bo
     move(to, from, size);
 }
 
-/* strcpy and family report an overlap as well (C11 7.24.2.3). */
+static uint64_t word_at(gaddr a) {
+    uint64_t w;
+    __builtin_memcpy(&w, guest(a), 8);
+    return w;
+}
+
+/* A word from here may be read without touching another page. */
+static bool word_in_page(gaddr a) { return (a & 4095) <= 4088; }
+
 static int64_t compare(struct call *k, gaddr a, gaddr b, uint64_t limit, bool text) {
     uint64_t n = 0;
     int64_t result = 0;
     for (;; n++) {
         if (n == limit)
             break;
-        if (!text && ((a + n) & 7) == 0) {
-            while (limit - n > 8 && *(volatile uint64_t *)guest(a + n) ==
-                                        *(volatile uint64_t *)guest(b + n))
-                n += 8;
+        while (limit - n >= 8 && (!text || (word_in_page(a + n) && word_in_page(b + n)))) {
+            uint64_t x = word_at(a + n);
+            if (x != word_at(b + n) || (text && ((x - ONES) & ~x & HIGHS)))
+                break;
+            n += 8;
+        }
+        if (n == limit)
+            break;
+        if (!text && limit - n >= 8) { /* the words differ: the first byte in memory decides */
+            uint64_t x = word_at(a + n), y = word_at(b + n);
+            int shift = __builtin_ctzll(x ^ y) & ~7;
+            result = (int64_t)(x >> shift & 255) - (int64_t)(y >> shift & 255);
+            break;
         }
         uint8_t x = byte_at(a + n), y = byte_at(b + n);
         if (x != y) {
@@ -209,7 +247,15 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_MEMSET:
         writable(k, a, n);
-        fill_bytes(guest(a), (int)b, n);
+        if (n < 128) {
+            uint64_t w = ONES * (uint8_t)b, done = 0;
+            for (; n - done >= 8; done += 8)
+                *(volatile uint64_t *)guest(a + done) = w;
+            for (; done < n; done++)
+                *(volatile uint8_t *)guest(a + done) = (uint8_t)b;
+        } else {
+            fill_bytes(guest(a), (int)b, n);
+        }
         break;
     case DO_BZERO:
         writable(k, a, b);

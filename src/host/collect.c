@@ -176,6 +176,28 @@ static void add_loss(struct collector *c, const struct loss *loss) {
     f->stack = stack_of(c, loss->stack, p->image, true);
 }
 
+enum { KEPT_STACKS = 500 };
+
+static int larger(const void *a, const void *b) {
+    const struct loss *x = *(const struct loss *const *)a, *y = *(const struct loss *const *)b;
+    return (x->bytes < y->bytes) - (x->bytes > y->bytes);
+}
+
+/* All that was lost; of what is still pointed to, the stacks that hold most. */
+static void add_losses(struct collector *c, const struct losses *losses) {
+    const struct loss **kept = calloc(losses->count + 1, sizeof *kept);
+    size_t count = 0;
+    for (size_t i = 0; i < losses->count; i++)
+        if (losses->list[i].leak == LEAK_REACHABLE)
+            kept[count++] = &losses->list[i];
+        else
+            add_loss(c, &losses->list[i]);
+    qsort(kept, count, sizeof *kept, larger);
+    for (size_t i = 0; i < count && i < KEPT_STACKS; i++)
+        add_loss(c, kept[i]);
+    free(kept);
+}
+
 struct run *collect(const struct launch *launch, struct symbols *symbols) {
     const struct ledger *l = launch->ledger;
     struct collector c = {.ledger = l, .symbols = symbols, .run = run_new()};
@@ -217,8 +239,7 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     run->searched = launch->losses.done;
     for (uint32_t i = 1; i <= l->next_finding && i < LEDGER_FINDINGS; i++)
         add_finding(&c, &l->findings[i]);
-    for (size_t i = 0; i < launch->losses.count; i++)
-        add_loss(&c, &launch->losses.list[i]);
+    add_losses(&c, &launch->losses);
     struct resolved *r, *next;
     run_settle(run);
     HASH_ITER(hh, c.cache, r, next) {

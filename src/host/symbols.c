@@ -19,6 +19,15 @@ struct file {
     struct unit *units; /* by address; for files without .debug_aranges */
     size_t unit_count;
     bool units_read;
+    struct symbol *symbols; /* functions by address */
+    size_t symbol_count;
+    bool symbols_read;
+};
+
+struct symbol {
+    GElf_Addr start, size;
+    const char *name;
+    bool global;
 };
 
 struct unit {
@@ -43,6 +52,7 @@ void symbols_free(struct symbols *symbols) {
             dwfl_end(f->dwfl);
         free(f->path);
         free(f->units);
+        free(f->symbols);
         free(f);
     }
     free(symbols);
@@ -139,6 +149,61 @@ static const char *readable(struct pool *pool, const char *name) {
     return pool_text(pool, name);
 }
 
+/* Of several names for one address, the shortest global one. */
+static int by_start(const void *a, const void *b) {
+    const struct symbol *x = a, *y = b;
+    if (x->start != y->start)
+        return x->start < y->start ? -1 : 1;
+    if (x->global != y->global)
+        return y->global - x->global;
+    return (int)strspn(x->name, "_") - (int)strspn(y->name, "_");
+}
+
+/* libdwfl's own lookup walks the whole table for each address. */
+static void read_symbols(struct file *f) {
+    int count = dwfl_module_getsymtab(f->module);
+    f->symbols_read = true;
+    if (count <= 0)
+        return;
+    f->symbols = calloc((size_t)count, sizeof *f->symbols);
+    for (int i = 1; i < count; i++) {
+        GElf_Sym sym;
+        GElf_Addr address;
+        GElf_Word section;
+        const char *name =
+            dwfl_module_getsym_info(f->module, i, &sym, &address, &section, NULL, NULL);
+        int type = GELF_ST_TYPE(sym.st_info);
+        if (!name || !*name || section == SHN_UNDEF ||
+            (type != STT_FUNC && type != STT_GNU_IFUNC && type != STT_NOTYPE) ||
+            (type == STT_NOTYPE && GELF_ST_BIND(sym.st_info) == STB_LOCAL))
+            continue;
+        f->symbols[f->symbol_count++] = (struct symbol){
+            address, sym.st_size, name, GELF_ST_BIND(sym.st_info) != STB_LOCAL};
+    }
+    qsort(f->symbols, f->symbol_count, sizeof *f->symbols, by_start);
+}
+
+static const char *symbol_at(struct file *f, GElf_Addr address) {
+    if (!f->symbols_read)
+        read_symbols(f);
+    size_t low = 0, high = f->symbol_count;
+    while (low < high) {
+        size_t middle = (low + high) / 2;
+        if (f->symbols[middle].start <= address)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    if (!low)
+        return NULL;
+    const struct symbol *s = &f->symbols[low - 1];
+    while (s > f->symbols && s[-1].start == s->start)
+        s--;
+    if (s->size && address >= s->start + s->size)
+        return NULL; /* a stripped function behind it */
+    return s->name;
+}
+
 static const char *die_name(struct pool *pool, Dwarf_Die *die) {
     Dwarf_Attribute attribute;
     const char *name = NULL;
@@ -183,10 +248,7 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     if (!f || !f->module)
         return 1;
     Dwarf_Addr address = link_address - (exact ? 0 : 1) + f->bias;
-    GElf_Off offset;
-    GElf_Sym symbol;
-    const char *symbol_name =
-        dwfl_module_addrinfo(f->module, address, &offset, &symbol, NULL, NULL, NULL);
+    const char *symbol_name = symbol_at(f, address);
     const char *first_function = readable(pool, symbol_name);
     first->function = first_function;
     Dwarf_Addr bias = 0;

@@ -43,7 +43,25 @@ static void deep(int n) {
     deep(n - 1);
 }
 
+static volatile long depth_sum;
+__attribute__((noinline)) static void descend(long n) {
+    if (n)
+        descend(n - 1);
+    depth_sum += n;
+}
+static void *descend_far(void *argument) { /* deeper than any record of calls */
+    descend(900000);
+    free(malloc(10));
+    return 0;
+}
+
 int main(void) {
+    pthread_attr_t attributes;
+    pthread_t diver;
+    pthread_attr_init(&attributes);
+    pthread_attr_setstacksize(&attributes, 256 << 20);
+    pthread_create(&diver, &attributes, descend_far, 0);
+    pthread_join(diver, 0);
     for (size_t n = 1; n < 300; n++) { /* texts that end at the block's end */
         char *s = malloc(n);
         memset(s, 'a', n - 1);

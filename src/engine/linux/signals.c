@@ -34,7 +34,7 @@ static struct lock lock;
 
 extern char glue_restore[], glue_restore_end[], glue_pending[], glue_sigreturn[];
 extern char glue_syscall_window[], glue_syscall_window_end[], glue_syscall_interrupted[];
-extern char recover_resume[];
+extern char recover_resume[], glue_call_fault[];
 
 static uint64_t bit(int number) { return 1ULL << (number - 1); }
 
@@ -242,7 +242,7 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
             if (c->fault_address >= 2 * D_OFFSET && c->fault_address < 3 * D_OFFSET)
                 c->fault_address -= D_OFFSET;
             c->fault_signal = (uint32_t)number;
-            resume_at(uc, recover_resume);
+            resume_at(uc, c->recover == RECOVER_CALL ? glue_call_fault : recover_resume);
             return;
         }
         fail("the engine itself got signal %u at 0x%x (address 0x%x, guest at 0x%x); please "

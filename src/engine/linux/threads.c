@@ -52,13 +52,15 @@ struct context *context_new(void) {
         char *region = engine_alloc(size + 8192);
         c->shadow_end = (struct shadow_entry *)(region + size);
         system_call(__NR_mprotect, c->shadow_end, 8192, PROT_NONE);
-        c->shadow_base = (struct shadow_entry *)region + 2;
+        /* entries end where the guard begins; the first is never used */
+        c->shadow_base = c->shadow_end - SHADOW_ENTRIES + 1;
         c->next = threads;
         threads = c;
     }
     lock_drop(&threads_lock);
     c->self = c;
     c->shadow = c->shadow_base;
+    c->cache_base = CACHE_BASE;
     c->canary = 0x5a5aa5a5c3c33c3cULL;
     c->engine_sp = (uint64_t)(uintptr_t)c->engine_stack + ENGINE_STACK - 64;
     c->number = __atomic_add_fetch(&next_number, 1, __ATOMIC_RELAXED);

@@ -28,6 +28,7 @@ _Static_assert(offsetof(struct context, guest_target) == CTX_GUEST_TARGET, "cont
 _Static_assert(offsetof(struct context, spill) == CTX_SPILL, "context layout");
 _Static_assert(offsetof(struct context, registers) == CTX_REGISTERS, "context layout");
 _Static_assert(offsetof(struct context, flags) == CTX_FLAGS, "context layout");
+_Static_assert(offsetof(struct context, cache_base) == CTX_CACHE_BASE, "context layout");
 _Static_assert(offsetof(struct context, pc) == CTX_PC, "context layout");
 _Static_assert(offsetof(struct context, recover_saved) == 0x200, "context layout");
 _Static_assert(sizeof(struct context) > 0 && sizeof(struct context) < 0xd000, "context layout");
@@ -63,6 +64,7 @@ void cache_start(void) {
         emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call : glue_exit));
     }
     cache.at = e.at;
+    cache.cold = (uint8_t *)(uintptr_t)(CACHE_BASE + CACHE_SIZE / 2);
     cache.block_count = 1;
 }
 
@@ -141,8 +143,42 @@ bool cache_site(uint64_t host, struct site *site) {
     struct cache_place *p = &cache_places[low - 1];
     site->pc = p->pc;
     site->spilled = p->spilled;
-    site->exact = p->exact && p->host == wanted;
+    site->exact = (p->exact & PLACE_EXACT) && p->host == wanted;
     return true;
+}
+
+static uint32_t first_place(uint32_t host) {
+    uint32_t low = 0, high = cache.site_count;
+    while (low < high) {
+        uint32_t middle = low + (high - low) / 2;
+        if (cache_places[middle].host < host)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
+}
+
+/* Turns an entry into a jump to a stub that asks for the address anew. */
+static void close_entry(const struct cache_place *place) {
+    uint32_t at = slot_of(place->pc);
+    while (table[at].pc && table[at].pc != place->pc)
+        at = (at + 1) & (TABLE - 1);
+    if (table[at].pc == place->pc && table[at].host == place->host)
+        table[at].host = 0;
+    struct emitter e = {cache.cold};
+    uint8_t *stub = e.at;
+    emit_context_constant(&e, CTX_ARGUMENT, place->host);
+    emit_jump(&e, cache.exits[EXIT_STALE]);
+    cache.cold = e.at;
+    uint64_t host = CACHE_BASE + place->host, word;
+    uint8_t entry[8];
+    __builtin_memcpy(entry, (void *)(uintptr_t)host, 8);
+    int32_t delta = (int32_t)(stub - (uint8_t *)(uintptr_t)(host + 5));
+    entry[0] = 0xe9;
+    __builtin_memcpy(entry + 1, &delta, 4);
+    __builtin_memcpy(&word, entry, 8);
+    __atomic_store_n((uint64_t *)(uintptr_t)host, word, __ATOMIC_SEQ_CST);
 }
 
 void cache_invalidate(gaddr start, gaddr end) {
@@ -152,34 +188,10 @@ void cache_invalidate(gaddr start, gaddr end) {
         if (!block->valid || block->end <= start || block->start >= end)
             continue;
         block->valid = 0;
-        uint64_t host = CACHE_BASE + block->host;
-        struct site site;
-        if (!cache_site(host, &site))
-            continue;
-        uint32_t at = slot_of(site.pc);
-        while (table[at].pc && table[at].pc != site.pc)
-            at = (at + 1) & (TABLE - 1);
-        if (table[at].pc == site.pc && table[at].host == block->host)
-            table[at].host = 0;
-        /* jump to a stub that asks for the address anew */
-        struct emitter e = {cache.at};
-        uint8_t *stub = e.at;
-        emit_context_constant(&e, CTX_ARGUMENT, block->host);
-        emit_jump(&e, cache.exits[EXIT_STALE]);
-        cache.at = e.at;
-        /* the stub is no guest instruction; note it as the block's start, inexact */
-        struct cache_place *p = &cache_places[cache.site_count++];
-        p->host = (uint32_t)((uint64_t)(uintptr_t)stub - CACHE_BASE);
-        p->pc = site.pc;
-        p->spilled = p->exact = 0;
-        uint8_t entry[8];
-        __builtin_memcpy(entry, (void *)(uintptr_t)host, 8);
-        int32_t delta = (int32_t)(stub - (uint8_t *)(uintptr_t)(host + 5));
-        entry[0] = 0xe9;
-        __builtin_memcpy(entry + 1, &delta, 4);
-        uint64_t word;
-        __builtin_memcpy(&word, entry, 8);
-        __atomic_store_n((uint64_t *)(uintptr_t)host, word, __ATOMIC_SEQ_CST);
+        for (uint32_t i = first_place(block->host);
+             i < cache.site_count && cache_places[i].host < block->host_end; i++)
+            if (cache_places[i].exact & PLACE_ENTRY)
+                close_entry(&cache_places[i]);
     }
     lock_drop(&cache.lock);
 }
@@ -278,6 +290,8 @@ void dispatch(struct context *c) {
         go_on(c);
         break;
     case EXIT_CHECK:
+        cache_site(CACHE_BASE + c->argument, &site);
+        c->pc = site.pc;
         c->target = CACHE_BASE + c->argument;
         vectors_save(c);
         check_instruction(c, c->pc);
@@ -298,6 +312,11 @@ void dispatch_call(struct context *c) {
     replaced_run(c, replaced_row(c->argument & 0xffff));
     if (!c->target)
         go_on(c);
+}
+
+void dispatch_call_fault(struct context *c) {
+    replaced_fault(c, replaced_row(c->argument & 0xffff));
+    go_on(c);
 }
 
 void dispatch_pending(struct context *c) {

@@ -5,7 +5,7 @@
 #include "emit.h"
 
 struct cache {
-    uint8_t *at;      /* next free byte of code */
+    uint8_t *at, *cold; /* next free byte of code, and of code that is seldom run */
     uint8_t *exits[16]; /* doors by reason */
     uint32_t link_count, site_count, block_count;
     struct lock lock;
@@ -17,6 +17,7 @@ struct cache_link {
     uint32_t patch; /* offset of the 32-bit displacement to set */
     uint32_t spare;
 };
+enum { PLACE_EXACT = 1, PLACE_ENTRY = 2 }; /* entry: other code jumps here */
 struct cache_place {
     uint32_t host;
     uint16_t spilled;
@@ -25,7 +26,7 @@ struct cache_place {
 };
 struct cache_block {
     gaddr start, end; /* guest code it was made from */
-    uint32_t host;
+    uint32_t host, host_end;
     uint32_t valid;
 };
 extern struct cache_link *cache_links;

@@ -13,9 +13,11 @@
 #define CTX_PENDING 0x38
 #define CTX_FS_BASE 0x40  /* the guest's */
 #define CTX_GS_BASE 0x48
+#define RECOVER_CALL 1 /* value: resume at glue_call_fault */
 #define CTX_RECOVER 0x50  /* where a fault inside a helper resumes, or 0 */
 #define CTX_RECOVER_SP 0x58
 #define CTX_GUEST_TARGET 0x60
+#define CTX_CACHE_BASE 0x68 /* constant */
 #define CTX_SPILL 0x80    /* 16 slots, by register number */
 #define CTX_REGISTERS 0x100 /* 16, by register number */
 #define CTX_FLAGS 0x180

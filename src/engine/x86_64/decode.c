@@ -60,7 +60,7 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
     i->pc = pc;
     i->memory_count = 0;
     i->encoded = -1;
-    i->flags_read = i->flags_killed = i->registers_used = 0;
+    i->flags_read = i->flags_killed = i->registers_used = i->registers_written = 0;
     i->valid = ZYAN_SUCCESS(ZydisDecoderDecodeFull(&decoder, guest(pc), available, &i->z,
                                                    i->operands));
     if (!i->valid) {
@@ -82,6 +82,8 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
             int r = register_number(o->reg.value);
             if (r >= 0)
                 i->registers_used |= 1u << r;
+            if (r >= 0 && (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
+                i->registers_written |= 1u << r;
             /* a shift by a register may leave the flags alone */
             if (k == 1 && o->reg.value == ZYDIS_REGISTER_CL)
                 i->flags_killed = 0;

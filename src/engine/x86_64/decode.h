@@ -16,7 +16,7 @@ struct instruction {
     ZydisDecodedInstruction z;
     ZydisDecodedOperand operands[ZYDIS_MAX_OPERAND_COUNT];
     uint32_t flags_read, flags_killed;
-    uint32_t registers_used; /* general registers, by number */
+    uint32_t registers_used, registers_written; /* general registers, by number */
     struct memory memory[3];
     int memory_count;
     int encoded; /* which of them the ModRM byte describes, -1: none */

@@ -82,6 +82,16 @@ glue_exit_call:
     jne glue_pending
     jmp glue_restore_registers
 
+/* A replaced function met a bad pointer: everything of the guest is in the
+   context, so its C frames are simply left. */
+    .globl glue_call_fault
+glue_call_fault:
+    mov %fs:CTX_ENGINE_SP, %rsp
+    cld
+    mov %fs:CTX_SELF, %rdi
+    call dispatch_call_fault
+    jmp glue_enter
+
     .globl glue_start
 glue_start: /* first entry of a thread: rdi = context */
     mov CTX_ENGINE_SP(%rdi), %rsp

@@ -20,10 +20,8 @@ struct cold {
     uint8_t *resume; /* COLD_CHECK */
     uint32_t spilled;
     uint32_t argument;
-    gaddr pc;
 };
 
-static gaddr current_pc; /* of the instruction being emitted */
 static struct instruction trace[TRACE];
 static struct cold colds[COLD];
 static int cold_count;
@@ -35,11 +33,10 @@ static struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     c->patch = patch;
     c->spilled = 0;
     c->argument = 0;
-    c->pc = current_pc;
     return c;
 }
 
-static void note_place(gaddr pc, uint32_t spilled, bool exact) {
+static void note_place(gaddr pc, uint32_t spilled, int exact) {
     if (cache.site_count >= CACHE_PLACES)
         fail("the translation cache is full");
     uint32_t host = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
@@ -49,13 +46,13 @@ static void note_place(gaddr pc, uint32_t spilled, bool exact) {
             return;
         p[-1].pc = pc;
         p[-1].spilled = (uint16_t)spilled;
-        p[-1].exact = exact;
+        p[-1].exact = (uint16_t)(exact | (p[-1].exact & PLACE_ENTRY));
         return;
     }
     p->host = host;
     p->pc = pc;
     p->spilled = (uint16_t)spilled;
-    p->exact = exact;
+    p->exact = (uint16_t)exact;
     __atomic_store_n(&cache.site_count, cache.site_count + 1, __ATOMIC_RELEASE);
 }
 
@@ -259,6 +256,39 @@ static uint32_t string_kind(const struct instruction *i) {
     }
 }
 
+/* Operands that this trace has checked and whose registers are unchanged: the
+   same bytes need no second check. */
+static struct memory proofs[16];
+static int proof_count;
+
+static void forget_proofs(void) { proof_count = 0; }
+
+static void forget_registers(uint32_t written) {
+    for (int k = 0; k < proof_count;) {
+        const struct memory *m = &proofs[k];
+        if ((m->base >= 0 && (written & 1u << m->base)) ||
+            (m->index >= 0 && (written & 1u << m->index)))
+            proofs[k] = proofs[--proof_count];
+        else
+            k++;
+    }
+}
+
+static bool is_proved(const struct memory *m) {
+    for (int k = 0; k < proof_count; k++) {
+        const struct memory *p = &proofs[k];
+        if (p->base == m->base && p->index == m->index && p->address32 == m->address32 &&
+            (m->index < 0 || p->scale == m->scale) && p->displacement <= m->displacement &&
+            m->displacement + m->size <= p->displacement + p->size)
+            return true;
+    }
+    return false;
+}
+
+static void prove(const struct memory *m) {
+    proofs[proof_count < 16 ? proof_count++ : 15] = *m;
+}
+
 static void emit_checks(const struct instruction *i, bool flags_live) {
     if (wants_slow_check(i)) {
         uint32_t how = string_kind(i);
@@ -269,7 +299,7 @@ static void emit_checks(const struct instruction *i, bool flags_live) {
     }
     for (int k = 0; k < i->memory_count; k++) {
         const struct memory *m = &i->memory[k];
-        if (!wants_check(i, m))
+        if (!wants_check(i, m) || is_proved(m))
             continue;
         if (m->size == 0 || m->size > 64 || !fits(m->displacement + 64)) {
             emit_exit_and_back(EXIT_CHECK, i->pc);
@@ -279,6 +309,7 @@ static void emit_checks(const struct instruction *i, bool flags_live) {
             emit_check_flags_live(m);
         else
             emit_check_flags_dead(m);
+        prove(m);
     }
 }
 
@@ -481,20 +512,29 @@ static uint8_t *emit_push_return(gaddr return_address) {
     emit8(&out, 0xc7);
     emit_memory(&out, 0, RDX, -1, 1, 16);
     uint8_t *landing = out.at;
-    emit32(&out, 0);
-    emit8(&out, 0x48);
-    emit8(&out, 0xc7);
-    emit_memory(&out, 0, RDX, -1, 1, 24);
-    emit32(&out, 0);
+    emit32(&out, 0); /* the upper half is 0: the stack is not interned yet */
     emit_op(&out, 0x8d, RDX, RDX, sizeof(struct shadow_entry));
     emit_to_context(&out, RDX, CTX_SHADOW);
     return landing;
 }
 
+static const uint8_t nop5[] = {0x0f, 0x1f, 0x44, 0, 0};
+
+/* A place that others jump to: five bytes that one aligned write can turn into a
+   jump when the code behind them is dropped. */
+static void emit_entry(gaddr pc, int kind) {
+    while ((uintptr_t)out.at & 7)
+        emit8(&out, 0x90);
+    note_place(pc, 0, kind);
+    for (unsigned k = 0; k < sizeof nop5; k++)
+        emit8(&out, nop5[k]);
+}
+
+/* Where the call comes back to; the trace goes on there. */
 static void set_landing(uint8_t *field, gaddr return_address) {
-    uint32_t offset = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+    emit_entry(return_address, PLACE_EXACT | PLACE_ENTRY);
+    uint32_t offset = (uint32_t)((uint64_t)(uintptr_t)out.at - sizeof nop5 - CACHE_BASE);
     __builtin_memcpy(field, &offset, 4);
-    emit_link(return_address);
 }
 
 /* RCX holds the guest target, also stored in the context; RCX and RDX are
@@ -582,20 +622,24 @@ static void emit_return(const struct instruction *i) {
     note_place(i->pc, 1u << RDX | 1u << RCX, false);
     emit_from_context(&out, RDX, CTX_SHADOW);
     emit_op(&out, 0x8b, RCX, RSP, 0);
-    emit_op(&out, 0x3b, RCX, RDX, -32);
+    emit_op(&out, 0x3b, RCX, RDX, -24);
     emit8(&out, 0x0f);
     emit8(&out, 0x85);
     cold_add(COLD_RETURN, out.at)->argument = extra;
     emit32(&out, 0);
-    emit_op(&out, 0x3b, RSP, RDX, -24);
+    emit_op(&out, 0x3b, RSP, RDX, -16);
     emit8(&out, 0x0f);
     emit8(&out, 0x85);
     cold_add(COLD_RETURN, out.at)->argument = extra;
     emit32(&out, 0);
-    emit_constant(&out, RCX, CACHE_BASE);
-    emit_op(&out, 0x03, RCX, RDX, -16);
+    emit8(&out, 0x8b); /* mov ecx, [rdx - 8]: the offset */
+    emit_memory(&out, RCX, RDX, -1, 1, -8);
+    emit8(&out, 0x64); /* add rcx, fs:[cache base] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x03);
+    emit_memory(&out, RCX, -1, -1, 1, CTX_CACHE_BASE);
     emit_to_context(&out, RCX, CTX_TARGET);
-    emit_op(&out, 0x8d, RDX, RDX, -32);
+    emit_op(&out, 0x8d, RDX, RDX, -24);
     emit_to_context(&out, RDX, CTX_SHADOW);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
@@ -605,7 +649,10 @@ static void emit_return(const struct instruction *i) {
     emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
 }
 
+/* Into a part of the cache of its own: what is run stays close together. */
 static void emit_cold(void) {
+    struct emitter hot = out;
+    out.at = cache.cold;
     for (int k = 0; k < cold_count; k++) {
         struct cold *c = &colds[k];
         patch_jump(c->patch, out.at);
@@ -622,7 +669,6 @@ static void emit_cold(void) {
         case COLD_CHECK:
             if (c->spilled)
                 emit_unspill(&out, RCX);
-            emit_pc(c->pc);
             emit_context_constant(&out, CTX_ARGUMENT,
                                   (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
             emit_jump(&out, cache.exits[EXIT_CHECK]);
@@ -640,6 +686,8 @@ static void emit_cold(void) {
             break;
         }
     }
+    cache.cold = out.at;
+    out = hot;
 }
 
 /* --- traces --- */
@@ -750,7 +798,11 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
             pc = target;
             continue;
         }
-        if (role != PLAIN && role != BRANCH && role != LOOP)
+        if (role == CALL && count < TRACE - 8) {
+            pc += i->z.length;
+            continue;
+        }
+        if (role != PLAIN && role != BRANCH && role != LOOP && role != CALL)
             return count;
         pc += i->z.length;
     }
@@ -814,18 +866,18 @@ static bool flags_dead_at(gaddr pc) {
 
 uint64_t translate(gaddr pc, bool original) {
     const struct replaced *r = original ? NULL : replaced_at(pc);
-    out.at = (uint8_t *)(((uintptr_t)cache.at + 7) & ~7ULL);
+    out.at = cache.at;
+    while ((uintptr_t)out.at & 7)
+        emit8(&out, 0x90);
     uint8_t *entry = out.at;
-    if ((uint64_t)(uintptr_t)entry + (1 << 20) > CACHE_BASE + CACHE_SIZE ||
+    if ((uint64_t)(uintptr_t)entry + (1 << 20) > CACHE_BASE + CACHE_SIZE / 2 ||
+        (uint64_t)(uintptr_t)cache.cold + (1 << 20) > CACHE_BASE + CACHE_SIZE ||
         cache.block_count >= CACHE_BLOCKS)
         fail("the translation cache is full");
     cold_count = 0;
     gaddr next = 0, low = pc, high = pc + 1;
-    static const uint8_t nop5[] = {0x0f, 0x1f, 0x44, 0, 0};
     if (r) {
-        note_place(pc, 0, true);
-        for (unsigned k = 0; k < sizeof nop5; k++)
-            emit8(&out, nop5[k]);
+        emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         emit_exit(EXIT_REPLACED, pc,
                   replaced_index(r) | (replaced_is_resolver(pc) ? REPLACED_RESOLVER : 0));
     } else {
@@ -834,14 +886,12 @@ uint64_t translate(gaddr pc, bool original) {
         if (!count)
             return 0;
         flags_liveness(count, next && flags_dead_at(next) ? 0 : next, live);
-        note_place(pc, 0, true);
-        for (unsigned k = 0; k < sizeof nop5; k++)
-            emit8(&out, nop5[k]);
+        emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
+        forget_proofs();
         for (int k = 0; k < count; k++) {
             const struct instruction *i = &trace[k];
             enum role role = role_of(i);
-            current_pc = i->pc;
-            note_place(i->pc, 0, true);
+            note_place(i->pc, 0, PLACE_EXACT);
             switch (role) {
             case BROKEN:
                 emit8(&out, 0x0f);
@@ -889,13 +939,17 @@ uint64_t translate(gaddr pc, bool original) {
                 break;
             }
             }
+            if (role == PLAIN)
+                forget_registers(i->registers_written);
+            else if (role != BRANCH && role != JUMP)
+                forget_proofs();
             if (cold_count > COLD - 24 && k + 1 < count) {
                 next = trace[k + 1].pc;
                 break;
             }
         }
         if (next) {
-            note_place(next, 0, true);
+            note_place(next, 0, PLACE_EXACT);
             emit_link(next);
         }
     }
@@ -906,6 +960,7 @@ uint64_t translate(gaddr pc, bool original) {
     block->start = low;
     block->end = high;
     block->host = (uint32_t)((uint64_t)(uintptr_t)entry - CACHE_BASE);
+    block->host_end = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
     block->valid = 1;
     cache.block_count++;
     memory_note_code(low, high - low);
