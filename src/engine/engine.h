@@ -170,6 +170,8 @@ void replaced_run(struct context *c, const struct replaced *r);
 /* After a fault inside one: reports it and raises the signal at its entry. */
 void replaced_fault(struct context *c, const struct replaced *r);
 void strings_run(struct context *c, int function, const char *name);
+/* The same for short clean calls; false: not done. */
+bool strings_quick(struct context *c, int function);
 
 enum { HEAP_NOTHING, HEAP_LIVE, HEAP_RETIRED, HEAP_FREE };
 struct block_view {

@@ -418,7 +418,9 @@ void replaced_run(struct context *c, const struct replaced *r) {
         return;
     }
     c->recover = RECOVER_CALL;
-    if (replaced_is_heap(r)) {
+    if (strings_quick(c, r->action)) {
+        leave(c, c->registers[RAX]);
+    } else if (replaced_is_heap(r)) {
         run_heap(c, pc, r);
     } else {
         strings_run(c, r->action, r->name);

@@ -227,6 +227,103 @@ static uint64_t span(struct call *k, gaddr text, gaddr set, bool accept) {
     return n;
 }
 
+static inline uint32_t half_at(gaddr a) {
+    uint32_t w;
+    __builtin_memcpy(&w, guest(a), 4);
+    return w;
+}
+
+/* Whether every byte of a short range may be touched. */
+static inline bool clean(gaddr address, uint64_t size) {
+    if (address >= GUEST_END)
+        return false;
+    gaddr d = address + D_OFFSET;
+    if (size >= 8) {
+        uint64_t seen = word_at(d + size - 8);
+        for (uint64_t i = 0; i + 8 < size; i += 8)
+            seen |= word_at(d + i);
+        return !seen;
+    }
+    if (size >= 4)
+        return !(half_at(d) | half_at(d + size - 4));
+    for (uint64_t i = 0; i < size; i++)
+        if (*(volatile uint8_t *)guest(d + i))
+            return false;
+    return true;
+}
+
+static inline void move_short(gaddr to, gaddr from, uint64_t size) {
+    if (size >= 8) {
+        /* the last word is read first: source and target may overlap downwards */
+        uint64_t last = word_at(from + size - 8);
+        for (uint64_t i = 0; i + 8 < size; i += 8) {
+            uint64_t w = word_at(from + i);
+            __builtin_memcpy(guest(to + i), &w, 8);
+        }
+        __builtin_memcpy(guest(to + size - 8), &last, 8);
+    } else if (size >= 4) {
+        uint32_t first = half_at(from), last = half_at(from + size - 4);
+        __builtin_memcpy(guest(to), &first, 4);
+        __builtin_memcpy(guest(to + size - 4), &last, 4);
+    } else {
+        uint8_t bytes[3];
+        for (uint64_t i = 0; i < size; i++)
+            bytes[i] = byte_at(from + i);
+        for (uint64_t i = 0; i < size; i++)
+            *(volatile uint8_t *)guest(to + i) = bytes[i];
+    }
+}
+
+/* Short and clean calls of the commonest functions, by far the most of all. */
+bool strings_quick(struct context *c, int action) {
+    gaddr a = c->registers[RDI], b = c->registers[RSI];
+    uint64_t n = c->registers[RDX];
+    enum { SHORT = 256 };
+    switch (action) {
+    case DO_MEMCPY:
+    case DO_MEMPCPY:
+        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !clean(a, n))
+            return false;
+        move_short(a, b, n);
+        c->registers[RAX] = action == DO_MEMCPY ? a : a + n;
+        return true;
+    case DO_MEMMOVE:
+        if (n > SHORT || a - b < n || !clean(b, n) || !clean(a, n))
+            return false;
+        if (b - a < n)
+            move(a, b, n);
+        else
+            move_short(a, b, n);
+        c->registers[RAX] = a;
+        return true;
+    case DO_MEMCMP: {
+        if (n > SHORT || !clean(a, n) || !clean(b, n))
+            return false;
+        uint64_t i = 0;
+        int64_t r = 0;
+        for (; i + 8 <= n; i += 8) {
+            uint64_t x = word_at(a + i), y = word_at(b + i);
+            if (x != y) {
+                int shift = __builtin_ctzll(x ^ y) & ~7;
+                c->registers[RAX] = (x >> shift & 255) - (y >> shift & 255);
+                return true;
+            }
+        }
+        for (; i < n && !r; i++)
+            r = (int64_t)byte_at(a + i) - byte_at(b + i);
+        c->registers[RAX] = (uint64_t)r;
+        return true;
+    }
+    case DO_STRLEN:
+        n = length(a);
+        if (n >= SHORT || !clean(a, n + 1))
+            return false;
+        c->registers[RAX] = n;
+        return true;
+    }
+    return false;
+}
+
 void strings_run(struct context *c, int action, const char *name) {
     struct call call = {c, c->pc, name}, *k = &call;
     gaddr a = c->registers[RDI], b = c->registers[RSI];
