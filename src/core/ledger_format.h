@@ -94,6 +94,7 @@ struct ledger_process {
     int32_t exit_status, exit_signal;
     uint64_t allocations, frees, allocated_bytes, peak_bytes, live_bytes, live_blocks;
     uint64_t heap_directory; /* address of struct heap_directory in the process */
+    uint32_t keeper; /* process that keeps the memory after a sudden death, 0: none */
     uint32_t thread_count;
     uint32_t search_wanted;
     struct ledger_thread threads[LEDGER_THREADS];

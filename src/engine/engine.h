@@ -278,6 +278,7 @@ long process_execute(struct context *c, int directory, gaddr path, gaddr argumen
                      gaddr environment, int flags);
 void process_thread_began(struct context *c);
 void process_thread_ended(struct context *c);
+void process_start_keeper(void);
 void process_start(struct context *c, uint32_t parent, bool forked);
 
 #endif

@@ -116,7 +116,7 @@ static struct stack stack_of(struct collector *c, uint32_t node, uint32_t image,
     }
     /* what calls main belongs to the C library's start-up and tells nothing */
     for (int i = 0; i < stack.count; i++)
-        if (frames[i].function && strcmp(frames[i].function, "main") == 0 && frames[i].own) {
+        if (frames[i].function && strcmp(frames[i].function, "main") == 0) {
             stack.count = i + 1;
             break;
         }

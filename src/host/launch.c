@@ -217,10 +217,24 @@ static void serve(struct launch *launch) {
         struct ledger_process *p = &ledger->processes[i];
         if (__atomic_load_n(&p->state, __ATOMIC_ACQUIRE) != LEDGER_SEARCH)
             continue;
-        search_process(ledger, i, &launch->losses);
+        search_process(ledger, i, (pid_t)p->pid, &launch->losses);
         __atomic_store_n(&p->state, LEDGER_RELEASED, __ATOMIC_RELEASE);
         syscall(SYS_futex, &p->state, FUTEX_WAKE, 1, NULL, NULL, 0);
     }
+}
+
+/* The guest is gone. If it had no time to say good-bye (SIGKILL), its keeper
+   still has its memory. */
+static void after_death(struct launch *launch) {
+    struct ledger_process *p = &launch->ledger->processes[0];
+    if (!launch->ledger->next_process || !p->keeper)
+        return;
+    if (p->state == LEDGER_RUNNING)
+        search_process(launch->ledger, 0, (pid_t)p->keeper, &launch->losses);
+    if (p->state != LEDGER_REPLACED)
+        __atomic_store_n(&p->state, LEDGER_RELEASED, __ATOMIC_RELEASE);
+    syscall(SYS_futex, &p->state, FUTEX_WAKE, 16, NULL, NULL, 0);
+    waitpid((pid_t)p->keeper, NULL, 0);
 }
 
 static void wait_for(struct launch *launch, pid_t pid) {
@@ -235,6 +249,7 @@ static void wait_for(struct launch *launch, pid_t pid) {
         syscall(SYS_futex, &ledger->event, FUTEX_WAIT, seen, &limit, NULL, 0);
     }
     serve(launch);
+    after_death(launch);
     launch->signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
     launch->status = WIFEXITED(status) ? WEXITSTATUS(status) : 0;
 }

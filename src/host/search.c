@@ -269,9 +269,10 @@ static void total_up(const struct guest *g, const struct found *found, struct lo
     free(index);
 }
 
-bool search_process(const struct ledger *ledger, uint32_t process, struct losses *losses) {
+bool search_process(const struct ledger *ledger, uint32_t process, pid_t pid,
+                    struct losses *losses) {
     const struct ledger_process *p = &ledger->processes[process];
-    struct guest g = {.ledger = ledger, .process = process, .pid = (pid_t)p->pid};
+    struct guest g = {.ledger = ledger, .process = process, .pid = pid};
     struct heap_directory head;
     if (!fetch(g.pid, p->heap_directory, &head, sizeof head) || head.chunk_count > HEAP_CHUNKS)
         return false;

@@ -6,6 +6,8 @@
 #include "../core/ledger_format.h"
 #include "../core/model.h"
 
+#include <sys/types.h>
+
 /* What was lost at one allocation stack, by class. */
 struct loss {
     uint32_t process, stack; /* stack: ledger node */
@@ -20,7 +22,8 @@ struct losses {
     bool done;
 };
 
-/* False when the guest's memory cannot be read. */
-bool search_process(const struct ledger *ledger, uint32_t process, struct losses *losses);
+/* Reads the memory through `pid`, which shares it. False when it cannot be read. */
+bool search_process(const struct ledger *ledger, uint32_t process, pid_t pid,
+                    struct losses *losses);
 
 #endif

@@ -7,10 +7,6 @@ void view_line(FILE *to, const struct run *run) {
         if (f->suppressed_by)
             continue;
         const struct frame *site = stack_site(&f->stack);
-        if (!site || !site->file)
-            for (int k = 0; k < f->stack.count && !(site && site->file); k++)
-                if (f->stack.frames[k].file)
-                    site = &f->stack.frames[k];
         if (!site && f->stack.count)
             site = &f->stack.frames[0];
         const char *file = site && site->file ? site->file : site && site->module ? site->module : "?";

@@ -97,6 +97,23 @@ has "reachable when asked" "Leak (reachable)" shown
 "$tondo" run --reachable -r line ./flawed 2>err >out
 has "--reachable" "leak: 33 bytes in 1 block never freed: still pointed to at exit" err
 
+cat >killed.c <<'C'
+#include <signal.h>
+#include <stdlib.h>
+#include <unistd.h>
+char *volatile kept;
+int main(void) {
+    kept = malloc(123);
+    kept = malloc(7);
+    kill(getpid(), SIGKILL);
+    return 0;
+}
+C
+cc -g -w -o killed killed.c
+"$tondo" run -r line ./killed 2>err >out
+is "status after SIGKILL" 137 $?
+has "leaks after SIGKILL" "killed.c:6:12: leak: 123 bytes in 1 block lost" err
+
 "$tondo" run ./absent 2>err
 is "missing program" 127 $?
 has "missing program" "no such program" err

@@ -19,6 +19,11 @@ static void wake_host(void) {
     system_call(__NR_futex, &ledger->event, FUTEX_WAKE, 64, 0, 0, 0);
 }
 
+static void sleep_on(struct ledger_process *p, uint32_t state) {
+    long second[2] = {1, 0};
+    system_call(__NR_futex, &p->state, FUTEX_WAIT, state, second, 0, 0);
+}
+
 void process_start(struct context *c, uint32_t parent, bool forked) {
     uint32_t i = __atomic_fetch_add(&ledger->next_process, 1, __ATOMIC_RELAXED);
     if (i >= LEDGER_PROCESSES) {
@@ -115,14 +120,46 @@ void process_finish(struct context *c, int status, int signal) {
         __atomic_store_n(&p->state, LEDGER_SEARCH, __ATOMIC_RELEASE);
         wake_host();
         while (__atomic_load_n(&p->state, __ATOMIC_ACQUIRE) == LEDGER_SEARCH) {
-            long second[2] = {1, 0};
-            system_call(__NR_futex, &p->state, FUTEX_WAIT, LEDGER_SEARCH, second, 0, 0);
+            sleep_on(p, LEDGER_SEARCH);
             if (system_call(__NR_kill, ledger->host_pid, 0) == -ESRCH)
                 break;
         }
     } else {
         p->state = LEDGER_RELEASED;
     }
+}
+
+/* --- the keeper --- */
+
+long glue_keeper(uint64_t flags, uint64_t stack);
+
+/* Holds the guest's memory until the host has searched it or needs it no more.
+   It owns no descriptor and no folder, takes no signal, and is the host's child. */
+void keeper_main(void) {
+    uint64_t all = ~0ULL;
+    system_call(__NR_rt_sigprocmask, 2, &all, 0, 8);
+    system_call(__NR_close_range, 0, ~0U, 0);
+    system_call(__NR_chdir, "/");
+    struct ledger_process *p = &ledger->processes[0];
+    for (;;) {
+        uint32_t state = __atomic_load_n(&p->state, __ATOMIC_ACQUIRE);
+        if (state == LEDGER_RELEASED || state == LEDGER_REPLACED ||
+            system_call(__NR_kill, ledger->host_pid, 0) == -ESRCH)
+            break;
+        sleep_on(p, state);
+    }
+    for (;;)
+        system_call(__NR_exit_group, 0);
+}
+
+void process_start_keeper(void) {
+    char *stack = engine_alloc(16384);
+    uint64_t all = ~0ULL, old;
+    system_call(__NR_rt_sigprocmask, 2, &all, &old, 8);
+    long pid = glue_keeper(CLONE_VM | CLONE_PARENT, (uint64_t)(uintptr_t)stack + 16384 - 64);
+    system_call(__NR_rt_sigprocmask, 2, &old, 0, 8);
+    if (pid > 0)
+        ledger->processes[process_index].keeper = (uint32_t)pid;
 }
 
 /* --- other programs --- */
@@ -174,8 +211,10 @@ long process_execute(struct context *c, int directory, gaddr path, gaddr argumen
     struct ledger_process *p = &ledger->processes[process_index];
     bool own_process = !(c->clone_flags & CLONE_VFORK);
     uint32_t before = p->state;
-    if (own_process)
+    if (own_process) {
         p->state = LEDGER_REPLACED;
+        system_call(__NR_futex, &p->state, FUTEX_WAKE, 1, 0, 0, 0);
+    }
     if (!follow) {
         r = flags || directory != AT_FDCWD
                 ? system_call(__NR_execveat, directory, name, arguments, environment, flags)

@@ -200,6 +200,21 @@ glue_clone:
     call thread_start
     jmp glue_enter
 
+/* long glue_keeper(flags, stack): a process that shares the memory and runs
+   keeper_main; it has no context, so nothing in it may use FS. */
+    .globl glue_keeper
+glue_keeper:
+    xor %edx, %edx
+    xor %r10d, %r10d
+    xor %r8d, %r8d
+    mov $56, %eax
+    syscall
+    test %rax, %rax
+    jz 1f
+    ret
+1:  call keeper_main
+    ud2
+
     .globl engine_entry
 engine_entry:
     xor %ebp, %ebp
