@@ -23,9 +23,13 @@ static uint32_t class_size[CLASSES];
 static uint32_t class_count;
 static uint8_t class_of_16[520]; /* slot sizes up to 8 KiB in steps of 16 */
 static uint32_t class_chunk[CLASSES]; /* chunk being carved, 0: none */
-static gaddr class_free[CLASSES];     /* list through engine-side links */
+static uint32_t class_partial[CLASSES]; /* list of chunks with free slots, 0: none */
 static uint32_t *chunk_class;
 static uint32_t *chunk_filled; /* bytes of D already set to 0xFF */
+/* Free slots of a chunk: a list through the descriptors' `lead`, as index + 1. */
+static struct chunk_free {
+    uint32_t head, count, next, previous;
+} *chunk_free;
 static gaddr *retired;         /* ring of user addresses */
 static uint32_t retired_head, retired_tail;
 static uint64_t retired_bytes;
@@ -41,6 +45,7 @@ void heap_start(void) {
     heap->chunk_count = 1; /* chunk 0 stays unused: 0 means none */
     chunk_class = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
     chunk_filled = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
+    chunk_free = engine_alloc(sizeof *chunk_free * HEAP_CHUNKS);
     retired = engine_alloc(sizeof(gaddr) * QUEUE);
     uint32_t size = 32;
     while (size <= LARGEST_SLOT) {
@@ -125,18 +130,39 @@ static struct heap_block *blocks_of(struct heap_chunk *chunk) {
     return (struct heap_block *)(uintptr_t)chunk->blocks;
 }
 
-/* A slot of the class: from the free list or carved; 0 when out of memory. */
+static void partial_add(uint32_t k, uint32_t index) {
+    struct chunk_free *f = &chunk_free[index];
+    f->previous = 0;
+    f->next = class_partial[k];
+    if (f->next)
+        chunk_free[f->next].previous = index;
+    class_partial[k] = index;
+}
+
+static void partial_remove(uint32_t k, uint32_t index) {
+    struct chunk_free *f = &chunk_free[index];
+    if (f->previous)
+        chunk_free[f->previous].next = f->next;
+    else
+        class_partial[k] = f->next;
+    if (f->next)
+        chunk_free[f->next].previous = f->previous;
+}
+
+/* A slot of the class: a freed one or a new one; 0 when out of memory. */
 static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
     uint32_t slot_size = class_size[k];
-    gaddr slot = class_free[k];
-    if (slot) {
-        uint32_t index = (uint32_t)((slot - HEAP_BASE) >> HEAP_CHUNK_SHIFT);
-        struct heap_chunk *chunk = &heap->chunks[index];
-        *block = &blocks_of(chunk)[(slot - chunk_address(index)) / slot_size];
-        /* the list runs through the descriptors' stack ids, unused while free */
-        class_free[k] = (uint64_t)(*block)->sequence << 32 | (*block)->lead;
+    gaddr slot;
+    uint32_t partial = class_partial[k];
+    if (partial) {
+        struct chunk_free *f = &chunk_free[partial];
+        uint32_t n = f->head - 1;
+        *block = &blocks_of(&heap->chunks[partial])[n];
+        f->head = (*block)->lead;
+        if (--f->count == 0)
+            partial_remove((uint32_t)k, partial);
         *fresh = false;
-        return slot;
+        return chunk_address(partial) + (uint64_t)n * slot_size;
     }
     uint32_t index = class_chunk[k];
     if (!index || heap->chunks[index].count == heap->chunks[index].capacity) {
@@ -153,6 +179,7 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         __atomic_store_n(&chunk->count, 0, __ATOMIC_RELEASE);
         chunk_class[index] = (uint32_t)k;
         chunk_filled[index] = 0;
+        chunk_free[index] = (struct chunk_free){0, 0, 0, 0};
         class_chunk[k] = index;
     }
     struct heap_chunk *chunk = &heap->chunks[index];
@@ -322,6 +349,48 @@ bool heap_neighbour(gaddr address, int direction, struct block_view *view) {
     return false;
 }
 
+/* Chunks that nothing uses any more: the memory goes back to the kernel. */
+static void give_back(uint32_t index, uint32_t count) {
+    uint64_t bytes = (uint64_t)count * CHUNK;
+    system_call(__NR_mmap, chunk_address(index), bytes, PROT_NONE,
+                MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
+    system_call(__NR_madvise, shadow_of(chunk_address(index)), bytes, MADV_DONTNEED);
+    for (uint32_t i = 0; i < span_count; i++) { /* join with a neighbour where there is one */
+        if (spans[i].first + spans[i].count == index) {
+            spans[i].count += count;
+            return;
+        }
+        if (index + count == spans[i].first) {
+            spans[i].first = index;
+            spans[i].count += count;
+            return;
+        }
+    }
+    if (span_count < SPANS) {
+        spans[span_count].first = index;
+        spans[span_count++].count = count;
+    }
+}
+
+static void recycle_slot(uint32_t index, struct heap_block *block) {
+    struct heap_chunk *chunk = &heap->chunks[index];
+    struct chunk_free *f = &chunk_free[index];
+    uint32_t k = chunk_class[index];
+    block->state = BLOCK_FREE;
+    block->lead = f->head;
+    f->head = (uint32_t)(block - blocks_of(chunk)) + 1;
+    if (f->count++ == 0)
+        partial_add(k, index);
+    if (f->count < chunk->count || class_chunk[k] == index)
+        return;
+    partial_remove(k, index);
+    engine_free(blocks_of(chunk), chunk->capacity * sizeof(struct heap_block));
+    chunk->blocks = 0;
+    chunk->count = 0;
+    chunk->span = 0;
+    give_back(index, 1);
+}
+
 /* Gives a retired slot back for use. */
 static void recycle(gaddr user) {
     struct block_view view;
@@ -330,43 +399,19 @@ static void recycle(gaddr user) {
     uint32_t index = (uint32_t)((user - HEAP_BASE) >> HEAP_CHUNK_SHIFT);
     struct heap_chunk *chunk = &heap->chunks[index];
     if (chunk->slot_size) {
-        int k = (int)chunk_class[index];
-        gaddr slot = user - view.block->lead;
-        view.block->state = BLOCK_FREE;
-        view.block->sequence = (uint32_t)(class_free[k] >> 32);
-        view.block->lead = (uint32_t)class_free[k];
-        class_free[k] = slot;
+        recycle_slot(index, view.block);
         return;
     }
     index = chunk->head;
     chunk = &heap->chunks[index];
     view.block->state = BLOCK_FREE;
-    uint64_t bytes = (uint64_t)chunk->span * CHUNK;
-    system_call(__NR_mmap, chunk_address(index), bytes, PROT_NONE,
-                MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
-    system_call(__NR_madvise, shadow_of(chunk_address(index)), bytes, MADV_DONTNEED);
-    /* join with a neighbour where there is one */
-    for (uint32_t i = 0; i < span_count; i++) {
-        if (spans[i].first + spans[i].count == index) {
-            spans[i].count += chunk->span;
-            return;
-        }
-        if (index + chunk->span == spans[i].first) {
-            spans[i].first = index;
-            spans[i].count += chunk->span;
-            return;
-        }
-    }
-    if (span_count < SPANS) {
-        spans[span_count].first = index;
-        spans[span_count++].count = chunk->span;
-    }
+    give_back(index, chunk->span);
 }
 
 static uint64_t cost_of(gaddr user) {
     struct heap_chunk *chunk = &heap->chunks[(user - HEAP_BASE) >> HEAP_CHUNK_SHIFT];
-    if (chunk->slot_size)
-        return 2ull * chunk->slot_size;
+    if (chunk->slot_size) /* the block, its shadow, its descriptor */
+        return 2ull * chunk->slot_size + sizeof(struct heap_block) + sizeof(gaddr);
     chunk = &heap->chunks[chunk->head];
     return chunk->size <= EAGER_LIMIT ? 2 * chunk->size : 8192;
 }

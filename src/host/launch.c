@@ -219,7 +219,7 @@ static void serve(struct launch *launch) {
             continue;
         search_process(ledger, i, (pid_t)p->pid, &launch->losses);
         __atomic_store_n(&p->state, LEDGER_RELEASED, __ATOMIC_RELEASE);
-        syscall(SYS_futex, &p->state, FUTEX_WAKE, 1, NULL, NULL, 0);
+        syscall(SYS_futex, &p->state, FUTEX_WAKE, 64, NULL, NULL, 0);
     }
 }
 

@@ -68,8 +68,9 @@ void cache_start(void) {
     cache.block_count = 1;
 }
 
+/* Neighbours stay neighbours, so that the table's pages are used densely. */
 static uint32_t slot_of(gaddr pc) {
-    return (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 42);
+    return (uint32_t)(pc >> 3 ^ pc >> 32) & (TABLE - 1);
 }
 
 uint64_t cache_find(gaddr pc) {
@@ -141,7 +142,7 @@ bool cache_site(uint64_t host, struct site *site) {
     if (!low)
         return false;
     struct cache_place *p = &cache_places[low - 1];
-    site->pc = p->pc;
+    site->pc = place_pc(p);
     site->spilled = p->spilled;
     site->exact = (p->exact & PLACE_EXACT) && p->host == wanted;
     return true;
@@ -161,10 +162,10 @@ static uint32_t first_place(uint32_t host) {
 
 /* Turns an entry into a jump to a stub that asks for the address anew. */
 static void close_entry(const struct cache_place *place) {
-    uint32_t at = slot_of(place->pc);
-    while (table[at].pc && table[at].pc != place->pc)
+    uint32_t at = slot_of(place_pc(place));
+    while (table[at].pc && table[at].pc != place_pc(place))
         at = (at + 1) & (TABLE - 1);
-    if (table[at].pc == place->pc && table[at].host == place->host)
+    if (table[at].pc == place_pc(place) && table[at].host == place->host)
         table[at].host = 0;
     struct emitter e = {cache.cold};
     uint8_t *stub = e.at;

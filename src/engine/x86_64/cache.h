@@ -20,10 +20,17 @@ struct cache_link {
 enum { PLACE_EXACT = 1, PLACE_ENTRY = 2 }; /* entry: other code jumps here */
 struct cache_place {
     uint32_t host;
+    uint32_t pc_low;
     uint16_t spilled;
-    uint16_t exact;
-    gaddr pc;
+    uint16_t exact : 2, pc_high : 14;
 };
+static inline gaddr place_pc(const struct cache_place *p) {
+    return (gaddr)p->pc_high << 32 | p->pc_low;
+}
+static inline void place_set_pc(struct cache_place *p, gaddr pc) {
+    p->pc_low = (uint32_t)pc;
+    p->pc_high = (uint16_t)(pc >> 32) & 0x3fff;
+}
 struct cache_block {
     gaddr start, end; /* guest code it was made from */
     uint32_t host, host_end;

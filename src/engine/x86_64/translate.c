@@ -42,17 +42,19 @@ static void note_place(gaddr pc, uint32_t spilled, int exact) {
     uint32_t host = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
     struct cache_place *p = &cache_places[cache.site_count];
     if (cache.site_count && p[-1].host == host) { /* nothing was emitted in between */
-        if (!exact && p[-1].pc == pc)
+        if (!exact && place_pc(&p[-1]) == pc)
             return;
-        p[-1].pc = pc;
+        place_set_pc(&p[-1], pc);
         p[-1].spilled = (uint16_t)spilled;
-        p[-1].exact = (uint16_t)(exact | (p[-1].exact & PLACE_ENTRY));
+        p[-1].exact = (exact | p[-1].exact) & 3;
+        if (!(exact & PLACE_EXACT))
+            p[-1].exact &= PLACE_ENTRY;
         return;
     }
     p->host = host;
-    p->pc = pc;
+    place_set_pc(p, pc);
     p->spilled = (uint16_t)spilled;
-    p->exact = (uint16_t)exact;
+    p->exact = exact & 3;
     __atomic_store_n(&cache.site_count, cache.site_count + 1, __ATOMIC_RELEASE);
 }
 
