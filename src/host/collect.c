@@ -174,6 +174,16 @@ static void add_loss(struct collector *c, const struct loss *loss) {
     f->dependent_bytes = loss->dependent_bytes;
     f->thread = thread_of(c, loss->stack);
     f->stack = stack_of(c, loss->stack, p->image, true);
+    /* In a static program the loader's functions are the program's: by name. */
+    const char *caller = f->stack.count > 1 ? f->stack.frames[1].function : NULL;
+    if (f->leak != LEAK_REACHABLE && caller && strncmp(caller, "_dl_", 4) == 0) {
+        struct tally *from = &c->run->leaks[f->leak], *to = &c->run->leaks[LEAK_REACHABLE];
+        from->blocks -= f->blocks;
+        from->bytes -= f->bytes;
+        to->blocks += f->blocks;
+        to->bytes += f->bytes;
+        f->leak = LEAK_REACHABLE;
+    }
 }
 
 enum { KEPT_STACKS = 500 };

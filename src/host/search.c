@@ -154,6 +154,16 @@ static void scan_mapping(struct reach *r, struct guest *g, uint64_t start, uint6
         reach_root(r, start, end - start);
 }
 
+/* Data that is read-only only after relocation may hold pointers to the heap. */
+static bool in_module(const struct guest *g, uint64_t address) {
+    const struct ledger *l = g->ledger;
+    uint32_t count = l->next_module < LEDGER_MODULES ? l->next_module : LEDGER_MODULES;
+    for (uint32_t i = 0; i < count; i++)
+        if (l->modules[i].ready && address >= l->modules[i].start && address < l->modules[i].end)
+            return true;
+    return false;
+}
+
 static void scan_roots(struct reach *r, struct guest *g) {
     char path[64], line[4400];
     snprintf(path, sizeof path, "/proc/%d/maps", (int)g->pid);
@@ -183,7 +193,10 @@ static void scan_roots(struct reach *r, struct guest *g) {
         char protection[8];
         if (sscanf(line, "%llx-%llx %7s", &start, &end, protection) != 3 || start >= GUEST_END)
             continue;
-        if (protection[0] != 'r' || protection[1] != 'w' || (start < heap_end && end > HEAP_BASE))
+        bool relocated = protection[1] == '-' && protection[2] == '-' && protection[3] == 'p' &&
+                         in_module(g, start);
+        if (protection[0] != 'r' || (protection[1] != 'w' && !relocated) ||
+            (start < heap_end && end > HEAP_BASE))
             continue;
         scan_mapping(r, g, start, end);
     }
