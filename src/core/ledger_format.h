@@ -80,7 +80,7 @@ struct ledger_thread {
     uint64_t stack_pointer;
     uint64_t registers[16];
     uint64_t fs_base;
-    uint64_t fast_registers; /* unused, keeps the layout open */
+    uint64_t alternate_stack; /* known to the kernel only */
 };
 
 #define LEDGER_DEAD_STACKS 64

@@ -202,8 +202,11 @@ static void scan_roots(struct reach *r, struct guest *g) {
     }
     fclose(maps);
     const struct ledger_process *p = &g->ledger->processes[g->process];
-    for (uint32_t t = 0; t < p->thread_count && t < LEDGER_THREADS; t++)
+    for (uint32_t t = 0; t < p->thread_count && t < LEDGER_THREADS; t++) {
         reach_words(r, p->threads[t].registers, 16);
+        reach_words(r, &p->threads[t].fs_base, 1);
+        reach_words(r, &p->threads[t].alternate_stack, 1);
+    }
 }
 
 static void add_loss(struct losses *losses, const struct loss *loss, size_t *index, size_t mask) {

@@ -113,6 +113,7 @@ void process_finish(struct context *c, int status, int signal) {
             p->threads[n].registers[k] = kept ? t->registers[k] : 0;
         }
         p->threads[n].fs_base = t->fs_base;
+        p->threads[n].alternate_stack = t->alternate_size ? t->alternate_stack : 0;
         n++;
     }
     p->thread_count = n;
