@@ -117,6 +117,9 @@ struct ledger {
     uint32_t follow; /* enum follow */
     uint32_t leak_search;
     char engine_path[512];
+    /* all 0xFF, written by the host: shadow of memory that nobody may touch is
+       mapped privately from here and costs nothing until it changes */
+    _Alignas(4096) unsigned char untouchable[1u << 20];
     uint32_t buckets[LEDGER_BUCKETS];
     uint32_t finding_buckets[4096];
     struct ledger_node nodes[LEDGER_NODES];

@@ -196,6 +196,7 @@ extern struct heap_directory *heap;
 /* --- stacks.c, findings.c --- */
 extern struct ledger *ledger;
 extern uint32_t process_index;
+extern char ledger_path[512];
 uint32_t stack_intern(uint32_t parent, gaddr pc);
 uint32_t stack_root(uint32_t thread);
 #define NO_LEAF (~0ULL)

@@ -25,7 +25,6 @@ static uint8_t class_of_16[520]; /* slot sizes up to 8 KiB in steps of 16 */
 static uint32_t class_chunk[CLASSES]; /* chunk being carved, 0: none */
 static uint32_t class_partial[CLASSES]; /* list of chunks with free slots, 0: none */
 static uint32_t *chunk_class;
-static uint32_t *chunk_filled; /* bytes of D already set to 0xFF */
 /* Free slots of a chunk: a list through the descriptors' `lead`, as index + 1. */
 static struct chunk_free {
     uint32_t head, count, next, previous;
@@ -44,7 +43,6 @@ void heap_start(void) {
     heap->base = HEAP_BASE;
     heap->chunk_count = 1; /* chunk 0 stays unused: 0 means none */
     chunk_class = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
-    chunk_filled = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
     chunk_free = engine_alloc(sizeof *chunk_free * HEAP_CHUNKS);
     retired = engine_alloc(sizeof(gaddr) * QUEUE);
     uint32_t size = 32;
@@ -87,6 +85,20 @@ static void set_shadow(gaddr start, uint64_t size, uint8_t byte) {
         *(volatile uint64_t *)d = word;
     while (size--)
         *(volatile uint8_t *)d++ = byte;
+}
+
+/* Sets whole pages of D to 0xFF, page-aligned, at most 1 MiB. */
+static void make_untouchable(gaddr start, uint64_t size) {
+    int fd = (int)system_call(__NR_open, ledger_path, 02000000 /* O_RDONLY | O_CLOEXEC */, 0);
+    long p = -1;
+    if (fd >= 0) {
+        p = system_call(__NR_mmap, shadow_of(start), size, PROT_READ | PROT_WRITE,
+                        MAP_PRIVATE | MAP_FIXED | MAP_NORESERVE, fd,
+                        offsetof(struct ledger, untouchable));
+        system_call(__NR_close, fd);
+    }
+    if (p < 0 && p > -4096) /* the ledger is out of reach: by hand */
+        fill_bytes(shadow_of(start), 0xff, size);
 }
 
 static bool map_chunks(uint32_t first, uint32_t count) {
@@ -178,21 +190,13 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         chunk->head = index;
         __atomic_store_n(&chunk->count, 0, __ATOMIC_RELEASE);
         chunk_class[index] = (uint32_t)k;
-        chunk_filled[index] = 0;
+        make_untouchable(chunk_address(index), CHUNK);
         chunk_free[index] = (struct chunk_free){0, 0, 0, 0};
         class_chunk[k] = index;
     }
     struct heap_chunk *chunk = &heap->chunks[index];
     uint32_t n = chunk->count;
     slot = chunk_address(index) + (uint64_t)n * slot_size;
-    uint32_t end = (n + 1) * slot_size + MARGIN;
-    if (end > chunk_filled[index]) {
-        uint32_t to = (end + 8191) & ~4095u; /* a page ahead */
-        if (to > CHUNK)
-            to = CHUNK;
-        set_shadow(chunk_address(index) + chunk_filled[index], to - chunk_filled[index], 0xff);
-        chunk_filled[index] = to;
-    }
     *block = &blocks_of(chunk)[n];
     chunk->count = n + 1;
     *fresh = true;
@@ -241,12 +245,14 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
         heap->chunks[first + i].span = 0;
         heap->chunks[first + i].slot_size = 0;
     }
-    /* margins: all of the lead's page and the rest of the last one */
+    /* margins: up to a page before, and all that is left of the last chunk */
     gaddr low = user - base > 4096 ? user - 4096 : base;
     gaddr high = base + count * CHUNK;
     set_shadow(low, user - low, 0xff);
-    gaddr tail = (user + size + MARGIN + 4095) & ~4095ull;
-    set_shadow(user + size, (tail < high ? tail : high) - (user + size), 0xff);
+    gaddr tail = (user + size + 4095) & ~4095ull;
+    set_shadow(user + size, tail - (user + size), 0xff);
+    if (tail < high && high - tail <= CHUNK)
+        make_untouchable(tail, high - tail);
     *block = blocks_of(chunk);
     (*block)->lead = (uint32_t)(user - base);
     return user;
@@ -354,7 +360,8 @@ static void give_back(uint32_t index, uint32_t count) {
     uint64_t bytes = (uint64_t)count * CHUNK;
     system_call(__NR_mmap, chunk_address(index), bytes, PROT_NONE,
                 MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
-    system_call(__NR_madvise, shadow_of(chunk_address(index)), bytes, MADV_DONTNEED);
+    system_call(__NR_mmap, shadow_of(chunk_address(index)), bytes, PROT_READ | PROT_WRITE,
+                MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
     for (uint32_t i = 0; i < span_count; i++) { /* join with a neighbour where there is one */
         if (spans[i].first + spans[i].count == index) {
             spans[i].count += count;

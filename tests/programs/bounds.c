@@ -25,9 +25,16 @@ int main(void) {
     char *big = malloc(3000000);
     big[3000000] = 1; // expect: out-of-bounds-write size=3000000 offset=3000000
     sink = big[-3]; // expect: out-of-bounds-read size=3000000 offset=-3
+    volatile int *far = malloc(40);
+    far[5000] = 1; // expect: out-of-bounds-write size=40 offset=20000 where=after
+    sink = far[-3]; // expect: out-of-bounds-read size=40 offset=-12
+    volatile char *room = malloc(400000);
+    room[450000] = 1; // expect: out-of-bounds-write size=400000 offset=450000
     char *empty = malloc(0);
     sink = empty[0]; // expect: out-of-bounds-read size=0 offset=0 where=after
     free(empty);
+    free((void *)far);
+    free((void *)room);
     free(big);
     free(d);
     free(s);

@@ -12,7 +12,6 @@
 struct ledger *ledger;
 uint32_t process_index;
 char guest_path[512];
-extern char ledger_path[512];
 
 static void wake_host(void) {
     __atomic_add_fetch(&ledger->event, 1, __ATOMIC_SEQ_CST);
