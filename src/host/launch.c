@@ -206,7 +206,18 @@ static void on_child(int number) {
         __atomic_add_fetch(&shared->event, 1, __ATOMIC_SEQ_CST);
 }
 
-static void ignore(int number) { (void)number; }
+static volatile pid_t guest_pid;
+
+/* A signal sent to tondo is meant for the program; one from the terminal has
+   reached the program already. The report comes in either case. */
+static void pass_on(int number, siginfo_t *info, void *context) {
+    (void)context;
+    if (info->si_code <= 0 && guest_pid > 0)
+        kill(guest_pid, number);
+}
+
+static const int passed_on[] = {SIGINT, SIGQUIT, SIGTERM, SIGHUP, SIGUSR1, SIGUSR2};
+enum { PASSED_ON = sizeof passed_on / sizeof passed_on[0] };
 
 /* Searches the heap of every process that waits for it. */
 static void serve(struct launch *launch) {
@@ -249,6 +260,7 @@ static void wait_for(struct launch *launch, pid_t pid) {
         struct timespec limit = {0, 200000000};
         syscall(SYS_futex, &ledger->event, FUTEX_WAIT, seen, &limit, NULL, 0);
     }
+    guest_pid = 0;
     serve(launch);
     after_death(launch);
     launch->signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
@@ -268,8 +280,8 @@ int launch_run(struct launch *launch, struct error *error) {
         return 125;
     snprintf(launch->ledger->engine_path, sizeof launch->ledger->engine_path, "%s", engine);
     shared = launch->ledger;
-    struct sigaction action = {.sa_handler = on_child}, quiet = {.sa_handler = ignore};
-    struct sigaction old_interrupt, old_quit;
+    struct sigaction action = {.sa_handler = on_child};
+    struct sigaction forward = {.sa_sigaction = pass_on, .sa_flags = SA_SIGINFO}, old[PASSED_ON];
     sigaction(SIGCHLD, &action, NULL);
     size_t n = 0;
     while (launch->actual[n])
@@ -282,13 +294,15 @@ int launch_run(struct launch *launch, struct error *error) {
     for (size_t i = 0; i < n; i++)
         list[4 + i] = launch->actual[i];
     double start = seconds_now();
-    /* The terminal's signals are the guest's; the report comes after it. */
-    sigaction(SIGINT, &quiet, &old_interrupt);
-    sigaction(SIGQUIT, &quiet, &old_quit);
+    for (int i = 0; i < PASSED_ON; i++) {
+        sigaction(passed_on[i], NULL, &old[i]);
+        if (old[i].sa_handler != SIG_IGN)
+            sigaction(passed_on[i], &forward, NULL);
+    }
     pid_t pid = fork();
     if (pid == 0) {
-        sigaction(SIGINT, &old_interrupt, NULL);
-        sigaction(SIGQUIT, &old_quit, NULL);
+        for (int i = 0; i < PASSED_ON; i++)
+            sigaction(passed_on[i], &old[i], NULL);
         signal(SIGCHLD, SIG_DFL);
         int wanted = personality(0xffffffff);
         if (wanted >= 0)
@@ -303,6 +317,7 @@ int launch_run(struct launch *launch, struct error *error) {
         return 125;
     }
     launch->pid = (uint32_t)pid;
+    guest_pid = pid;
     wait_for(launch, pid);
     launch->seconds = seconds_now() - start;
     unlink(ledger_path);

@@ -114,6 +114,16 @@ cc -g -w -o killed killed.c
 is "status after SIGKILL" 137 $?
 has "leaks after SIGKILL" "killed.c:6:12: leak: 123 bytes in 1 block lost" err
 
+printf '#include <unistd.h>\nint main(void) { for (;;) pause(); }\n' >waits.c
+cc -o waits waits.c
+"$tondo" run ./waits 2>err >out &
+host=$!
+sleep 1
+kill -TERM $host
+wait $host
+is "status after SIGTERM to tondo" 143 $?
+has "report after SIGTERM" "died of signal 15" err
+
 "$tondo" run ./absent 2>err
 is "missing program" 127 $?
 has "missing program" "no such program" err
