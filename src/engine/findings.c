@@ -20,10 +20,14 @@ static void record(const struct ledger_finding *wanted) {
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     for (uint32_t i = head; i; i = ledger->findings[i].key)
         if (same_finding(&ledger->findings[i], wanted)) {
-            /* the same call reaching the same block by another way inside the
-               C library is one mistake */
-            if (ledger->findings[i].stack == wanted->stack)
-                __atomic_add_fetch(&ledger->findings[i].count, 1, __ATOMIC_RELAXED);
+            struct ledger_finding *f = &ledger->findings[i];
+            if (wanted->caller != wanted->stack &&
+                wanted->access_address == f->access_address + f->access_size)
+                f->access_size += wanted->access_size; /* a loop in the C library goes on */
+            else if (f->stack == wanted->stack)
+                __atomic_add_fetch(&f->count, 1, __ATOMIC_RELAXED);
+            /* else: the same call reached the same block by another way inside
+               the C library, which is the same mistake */
             return;
         }
     uint32_t i = __atomic_add_fetch(&ledger->next_finding, 1, __ATOMIC_RELAXED);

@@ -104,6 +104,15 @@
     S("wcslen", WCSLEN, "wcslen")                                                         \
     S("wcsnlen", WCSNLEN, "wcsnlen")                                                      \
     S("wcscpy", WCSCPY, "wcscpy")                                                         \
+    S("wcpcpy", WCPCPY, "wcpcpy")                                                         \
+    S("wcscat", WCSCAT, "wcscat")                                                         \
+    S("wcsncpy", WCSNCPY, "wcsncpy")                                                      \
+    S("wcsncat", WCSNCAT, "wcsncat")                                                      \
+    S("__wcscpy_chk", WCSCPY, "wcscpy")                                                   \
+    S("__wcscat_chk", WCSCAT, "wcscat")                                                   \
+    S("__wcsncpy_chk", WCSNCPY, "wcsncpy")                                                \
+    S("__wcsncat_chk", WCSNCAT, "wcsncat")                                                \
+    S("memccpy", MEMCCPY, "memccpy")                                                      \
     S("wcscmp", WCSCMP, "wcscmp")                                                         \
     S("wcsncmp", WCSNCMP, "wcsncmp")                                                      \
     S("wcschr", WCSCHR, "wcschr")                                                         \
@@ -125,7 +134,7 @@ enum replaced_action {
     DO_STPNCPY, DO_STRCAT, DO_STRNCAT, DO_STRCMP, DO_STRNCMP, DO_STRCASECMP, DO_STRNCASECMP,
     DO_STRCASECMP_L, DO_STRNCASECMP_L, DO_STRCHR, DO_STRCHRNUL, DO_STRRCHR, DO_STRSPN,
     DO_STRCSPN, DO_STRPBRK, DO_STRSTR, DO_WCSLEN, DO_WCSNLEN, DO_WCSCPY, DO_WCSCMP,
-    DO_WCSNCMP, DO_WCSCHR, DO_WCSRCHR, DO_WMEMCHR, DO_WMEMCMP, DO_WMEMSET,
-    DO_LAST_STRING = DO_WMEMSET,
+    DO_WCSNCMP, DO_WCSCHR, DO_WCSRCHR, DO_WMEMCHR, DO_WMEMCMP, DO_WMEMSET, DO_WCPCPY, DO_WCSCAT, DO_WCSNCPY, DO_WCSNCAT, DO_MEMCCPY,
+    DO_LAST_STRING = DO_MEMCCPY,
     DO_RESOLVED, /* an indirect function's resolver has returned */
 };

@@ -480,9 +480,46 @@ void strings_run(struct context *c, int action, const char *name) {
         readable(k, a, 4 * (r < b ? r + 1 : b));
         break;
     case DO_WCSCPY:
+    case DO_WCPCPY:
         m = wide_length(b, ~0ULL >> 3);
         copy_checked(k, a, b, 4 * (m + 1), false);
+        if (action == DO_WCPCPY)
+            r = a + 4 * m;
         break;
+    case DO_WCSCAT: {
+        uint64_t at = wide_length(a, ~0ULL >> 3);
+        readable(k, a, 4 * (at + 1));
+        m = wide_length(b, ~0ULL >> 3);
+        copy_checked(k, a + 4 * at, b, 4 * (m + 1), false);
+        break;
+    }
+    case DO_WCSNCPY:
+        m = wide_length(b, n);
+        readable(k, b, 4 * (m < n ? m + 1 : n));
+        writable(k, a, 4 * n);
+        move(a, b, 4 * m);
+        fill_bytes(guest(a + 4 * m), 0, 4 * (n - m));
+        break;
+    case DO_WCSNCAT: {
+        uint64_t at = wide_length(a, ~0ULL >> 3);
+        readable(k, a, 4 * (at + 1));
+        m = wide_length(b, n);
+        readable(k, b, 4 * (m < n ? m + 1 : m));
+        writable(k, a + 4 * at, 4 * (m + 1));
+        move(a + 4 * at, b, 4 * m);
+        *(volatile uint32_t *)guest(a + 4 * (at + m)) = 0;
+        break;
+    }
+    case DO_MEMCCPY: {
+        uint64_t limit = c->registers[RCX];
+        m = scan(b, limit, (uint8_t)n, false);
+        r = m < limit ? a + m + 1 : 0;
+        m = m < limit ? m + 1 : limit;
+        readable(k, b, m);
+        writable(k, a, m);
+        move(a, b, m);
+        break;
+    }
     case DO_WCSCMP:
     case DO_WCSNCMP:
     case DO_WMEMCMP: {

@@ -30,6 +30,17 @@ int main(void) {
     wchar_t *w = malloc(3 * sizeof *w);
     w[0] = w[1] = w[2] = L'a';
     sink = (int)wcslen(w); // expect: out-of-bounds-read size=12 offset=12
+    wcsncpy(w, L"harbour", 5); // expect: out-of-bounds-write size=12 offset=12 access=20
+    w[2] = 0;
+    wcscat(w, L"pilot"); // expect: out-of-bounds-write size=12 offset=12
+    FILE *in = fopen("/proc/self/comm", "r");
+    char *line = malloc(3);
+    fgets(line, 20, in); // expect: out-of-bounds-write size=3 offset=3
+    fclose(in);
+    free(line);
+    char *word = malloc(2);
+    sscanf("anchor", "%s", word); // expect: out-of-bounds-write size=2 offset=2 access=5
+    free(word);
     FILE *file = tmpfile();
     fwrite(ten, 1, 12, file); // expect: out-of-bounds-read size=10 offset=10
     fclose(file);
