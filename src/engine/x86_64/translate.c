@@ -619,31 +619,31 @@ static void emit_return(const struct instruction *i) {
     uint32_t extra = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
                          ? (uint32_t)i->operands[0].imm.value.u & 0xffff
                          : 0;
-    emit_spill(&out, RCX);
+    /* Flags are dead here. That the stack pointer fits as well is not asked:
+       the host address belongs to the return address in any case, and records
+       that a longjmp left behind are dropped at the next return that differs. */
     emit_spill(&out, RDX);
-    note_place(i->pc, 1u << RDX | 1u << RCX, false);
+    note_place(i->pc, 1u << RDX, false);
     emit_from_context(&out, RDX, CTX_SHADOW);
-    emit_op(&out, 0x8b, RCX, RSP, 0);
-    emit_op(&out, 0x3b, RCX, RDX, -24);
+    emit_op(&out, 0x8b, RDX, RDX, -(int)sizeof(struct shadow_entry));
+    emit_op(&out, 0x3b, RDX, RSP, 0);
     emit8(&out, 0x0f);
     emit8(&out, 0x85);
     cold_add(COLD_RETURN, out.at)->argument = extra;
     emit32(&out, 0);
-    emit_op(&out, 0x3b, RSP, RDX, -16);
-    emit8(&out, 0x0f);
-    emit8(&out, 0x85);
-    cold_add(COLD_RETURN, out.at)->argument = extra;
-    emit32(&out, 0);
-    emit8(&out, 0x8b); /* mov ecx, [rdx - 8]: the offset */
-    emit_memory(&out, RCX, RDX, -1, 1, -8);
-    emit8(&out, 0x64); /* add rcx, fs:[cache base] */
+    emit8(&out, 0x64); /* sub qword fs:[shadow], sizeof(struct shadow_entry) */
+    emit8(&out, 0x48);
+    emit8(&out, 0x83);
+    emit_memory(&out, 5, -1, -1, 1, CTX_SHADOW);
+    emit8(&out, sizeof(struct shadow_entry));
+    emit_from_context(&out, RDX, CTX_SHADOW);
+    emit8(&out, 0x8b); /* mov edx, [rdx + 16]: the offset */
+    emit_memory(&out, RDX, RDX, -1, 1, offsetof(struct shadow_entry, host));
+    emit8(&out, 0x64); /* add rdx, fs:[cache base] */
     emit8(&out, 0x48);
     emit8(&out, 0x03);
-    emit_memory(&out, RCX, -1, -1, 1, CTX_CACHE_BASE);
-    emit_to_context(&out, RCX, CTX_TARGET);
-    emit_op(&out, 0x8d, RDX, RDX, -24);
-    emit_to_context(&out, RDX, CTX_SHADOW);
-    emit_unspill(&out, RCX);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_CACHE_BASE);
+    emit_to_context(&out, RDX, CTX_TARGET);
     emit_unspill(&out, RDX);
     emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
     emit8(&out, 0x64);
@@ -681,7 +681,6 @@ static void emit_cold(void) {
             emit_jump(&out, cache.exits[EXIT_LOOKUP]);
             break;
         case COLD_RETURN:
-            emit_unspill(&out, RCX);
             emit_unspill(&out, RDX);
             emit_context_constant(&out, CTX_ARGUMENT, c->argument);
             emit_jump(&out, cache.exits[EXIT_RETURN]);
