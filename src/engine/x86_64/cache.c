@@ -46,6 +46,9 @@ static void *reserve(uint64_t at, uint64_t size, int protection) {
 
 void cache_start(void) {
     struct emitter e = {reserve(CACHE_BASE, CACHE_SIZE, PROT_READ | PROT_WRITE | PROT_EXEC)};
+    /* translated code is several times larger than the guest's: large pages keep
+       it within reach of the processor's page tables */
+    system_call(__NR_madvise, CACHE_BASE, CACHE_SIZE / 2, MADV_HUGEPAGE);
     uint64_t at = MAP_BASE;
 #define TAKE(pointer, count)                                                                 \
     pointer = reserve(at, sizeof *(pointer) * (uint64_t)(count), PROT_READ | PROT_WRITE);     \

@@ -775,7 +775,8 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     while (count < TRACE) {
         if (pc != expected || available < 15)
             available = executable_bytes(pc);
-        if (!available || (count && (replaced_at(pc) || in_trace(count, pc)))) {
+        if (!available ||
+            (count && (cache_find(pc) || replaced_at(pc) || in_trace(count, pc)))) {
             *next = pc;
             return count;
         }
