@@ -112,6 +112,10 @@ const char *leak_class_name(enum leak_class leak) {
 }
 
 const struct frame *stack_site(const struct stack *stack) {
+    /* libraries linked into the program have no lines: the user's code has */
+    for (int i = 0; i < stack->count; i++)
+        if (stack->frames[i].own && stack->frames[i].line)
+            return &stack->frames[i];
     for (int i = 0; i < stack->count; i++)
         if (stack->frames[i].own)
             return &stack->frames[i];

@@ -140,6 +140,16 @@ static gaddr fill_stack(uint64_t *native, const struct image *image, gaddr loade
     return sp;
 }
 
+/* What the kernel shows as the command line becomes the guest's: its arguments
+   move to the front of the area, the rest of it is cleared. */
+static void show_arguments(uint64_t *native) {
+    char **argv = (char **)(native + 1);
+    char *last = argv[native[0] - 1], *end = last + text_length(last) + 1;
+    uint64_t size = (uint64_t)(end - argv[4]);
+    copy_bytes(argv[0], argv[4], size);
+    fill_bytes(argv[0] + size, 0, (uint64_t)(end - (argv[0] + size)));
+}
+
 _Noreturn void engine_main(uint64_t *native) {
     if (native[0] < 5)
         fail("this program is started by tondo");
@@ -198,6 +208,7 @@ _Noreturn void engine_main(uint64_t *native) {
     c->stack_low = top - size;
     c->stack_high = top;
     c->registers[RSP] = fill_stack(native, &image, loader.base, guest_path, top);
+    show_arguments(native);
     c->pc = entry;
     c->flags = 0x202;
     c->reason = EXIT_START;

@@ -11,7 +11,7 @@
 #define STT_GNU_IFUNC 10
 #endif
 
-enum place { PLACE_PROGRAM, PLACE_STATIC_PROGRAM, PLACE_LIBRARY_C, PLACE_ALLOCATOR, PLACE_OTHER };
+enum place { PLACE_PROGRAM, PLACE_STATIC_PROGRAM, PLACE_STATIC_PIE, PLACE_LIBRARY_C, PLACE_ALLOCATOR, PLACE_OTHER };
 
 static struct {
     gaddr start, end;
@@ -62,6 +62,8 @@ static bool wanted(enum place place, const struct replaced *r, int binding) {
         return replaced_is_heap(r);
     case PLACE_STATIC_PROGRAM:
         return !replaced_is_operator(r) || binding == STB_WEAK;
+    case PLACE_STATIC_PIE: /* the linker has made the C library's symbols local */
+        return true;
     case PLACE_PROGRAM:
         return replaced_is_operator(r) && binding == STB_WEAK;
     default:
@@ -83,7 +85,7 @@ static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *tabl
         const Elf64_Sym *s = &symbols[i];
         int type = s->st_info & 15, binding = s->st_info >> 4;
         if ((type != STT_FUNC && type != STT_GNU_IFUNC) || s->st_shndx == SHN_UNDEF ||
-            binding == STB_LOCAL || !s->st_value || s->st_name >= strings->sh_size)
+            (binding == STB_LOCAL && place != PLACE_STATIC_PIE) || !s->st_value || s->st_name >= strings->sh_size)
             continue;
         const char *name = names + s->st_name;
         char first = name[0];
@@ -191,7 +193,7 @@ void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, ga
     note_module(path, bias, start, end);
     enum place place = place_of(path);
     if (place == PLACE_OTHER)
-        place = dynamic ? PLACE_PROGRAM : PLACE_STATIC_PROGRAM;
+        place = dynamic ? PLACE_PROGRAM : bias ? PLACE_STATIC_PIE : PLACE_STATIC_PROGRAM;
     add_range(path, start, end, place_of(path));
     if (has_prefix(base_name(path), "ld-linux"))
         return;
