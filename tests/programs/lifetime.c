@@ -4,7 +4,25 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include <setjmp.h>
+
 volatile int sink;
+static jmp_buf back;
+
+__attribute__((noinline)) static void leap(int n) {
+    volatile char room[16];
+    room[0] = (char)n;
+    longjmp(back, 1);
+}
+
+/* Many frames are left without a return; stacks stay right all the same. */
+__attribute__((noinline)) static char *after_leaps(void) {
+    for (volatile int i = 0; i < 400000; i++)
+        if (!setjmp(back))
+            leap(i);
+    char *volatile p = malloc(6);
+    return p;
+}
 
 static void release(void *p) {
     free(p);
@@ -14,9 +32,12 @@ int main(void) {
     char *p = malloc(40);
     p[3] = 1;
     release(p);
-    sink = p[3]; // expect: use-after-free size=40 offset=3 where=inside allocated=14 freed=10
+    sink = p[3]; // expect: use-after-free size=40 offset=3 where=inside allocated=32 freed=28
     p[4] = 2; // expect: use-after-free size=40 offset=4 access=1
     free(p); // expect: double-free size=40
+    char *late = after_leaps();
+    sink = late[6]; // expect: out-of-bounds-read size=6 offset=6 allocated=23
+    free(late);
     char *q = malloc(16);
     free(q + 1); // expect: invalid-free size=16 offset=1
     free(q);

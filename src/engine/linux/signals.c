@@ -156,17 +156,31 @@ static void park(struct context *c, struct ucontext *uc, uint64_t pc) {
         system_call(__NR_pause);
 }
 
-/* Room at the top of the shadow call stack: the oldest half goes. */
+/* Room at the top of the shadow call stack: records that a longjmp left behind
+   go; if that is not enough, the oldest half of all. */
 static bool shadow_overflow(struct context *c, struct ucontext *uc, uint64_t address) {
     if (address < (uint64_t)(uintptr_t)c->shadow_end ||
         address >= (uint64_t)(uintptr_t)c->shadow_end + 8192)
         return false;
     struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
-    uint64_t half = SHADOW_ENTRIES / 2;
-    uint64_t live = (uint64_t)(c->shadow - c->shadow_base);
-    copy_bytes(c->shadow_base, c->shadow_base + half, (live - half) * sizeof *c->shadow);
-    c->shadow -= half;
-    s->dx -= half * sizeof *c->shadow;
+    struct shadow_entry *top = c->shadow, *keep = top, *to = c->shadow_base;
+    bool home = s->sp >= c->stack_low && s->sp < c->stack_high;
+    gaddr reached = s->sp;
+    for (struct shadow_entry *e = top; e-- > c->shadow_base;)
+        if (!home || e->stack_pointer > reached) { /* each caller stands higher */
+            reached = e->stack_pointer;
+            *--keep = *e;
+        }
+    while (keep < top)
+        *to++ = *keep++;
+    if ((uint64_t)(to - c->shadow_base) > SHADOW_ENTRIES / 2) {
+        uint64_t dropped = (uint64_t)(to - c->shadow_base) / 2;
+        for (struct shadow_entry *e = c->shadow_base; e + dropped < to; e++)
+            *e = e[dropped];
+        to -= dropped;
+    }
+    c->shadow = to;
+    s->dx -= (uint64_t)(top - to) * sizeof *to;
     return true;
 }
 
