@@ -26,6 +26,8 @@ static void *worker(void *argument) {
     return (void *)sum;
 }
 
+static void *brief(void *argument) { return argument; }
+
 static ucontext_t home, away;
 static void coroutine(void) {
     for (int i = 0; i < 3; i++)
@@ -84,6 +86,14 @@ int main(void) {
         pthread_create(&threads[i], 0, worker, 0);
     for (int i = 0; i < 8; i++)
         pthread_join(threads[i], 0);
+    for (int round = 0; round < 20; round++) { /* a storm of short lives */
+        pthread_t many[60];
+        for (int i = 0; i < 60; i++)
+            if (pthread_create(&many[i], 0, brief, 0))
+                return 8;
+        for (int i = 0; i < 60; i++)
+            pthread_join(many[i], 0);
+    }
     signal(SIGALRM, on_tick);
     ualarm(1000, 1000);
     while (ticks < 50)

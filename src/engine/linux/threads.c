@@ -31,13 +31,14 @@ struct context *context_new(void) {
     lock_take(&threads_lock);
     struct context *c = recycled();
     if (c) {
-        struct context *next = c->next;
+        /* `next` stays as it is all the while: others walk the list */
         void *stack = c->engine_stack;
         struct shadow_entry *base = c->shadow_base, *end = c->shadow_end;
         uint64_t signal_stack = c->spare[0];
-        fill_bytes(c, 0, sizeof *c);
+        uint64_t link = offsetof(struct context, next), rest = link + sizeof c->next;
+        fill_bytes(c, 0, link);
+        fill_bytes((char *)c + rest, 0, sizeof *c - rest);
         fill_bytes((char *)c + CTX_LOOKUP_KEY, 0, 0x80000);
-        c->next = next;
         c->engine_stack = stack;
         c->shadow_base = base;
         c->shadow_end = end;
