@@ -32,7 +32,14 @@ static struct lock places_lock;
 
 static uint32_t slot_of(gaddr pc) { return (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 51); }
 
+/* One bit for every place, so that most look-ups end at once. */
+static uint8_t filter[8192];
+static uint32_t filter_bit(gaddr pc) { return (uint32_t)((pc >> 4) * 40503u) & 0xffff; }
+
 static int find_place(gaddr pc) {
+    uint32_t bit = filter_bit(pc);
+    if (!(filter[bit >> 3] & 1u << (bit & 7)))
+        return -1;
     for (uint32_t at = slot_of(pc);; at = (at + 1) % SLOTS) {
         if (places[at].pc == pc)
             return (int)at;
@@ -104,6 +111,8 @@ static void add(gaddr pc, const struct replaced *r, bool resolver) {
     while (places[at].pc && places[at].pc != pc && ++seen < SLOTS / 2)
         at = (at + 1) % SLOTS;
     if (seen < SLOTS / 2 && !places[at].function) {
+        uint32_t bit = filter_bit(pc);
+        filter[bit >> 3] |= (uint8_t)(1u << (bit & 7));
         places[at].resolver = resolver;
         places[at].function = r;
         __atomic_store_n(&places[at].pc, pc, __ATOMIC_RELEASE);

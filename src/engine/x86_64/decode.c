@@ -61,8 +61,11 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
     i->memory_count = 0;
     i->encoded = -1;
     i->flags_read = i->flags_killed = i->registers_used = i->registers_written = 0;
-    i->valid = ZYAN_SUCCESS(ZydisDecoderDecodeFull(&decoder, guest(pc), available, &i->z,
-                                                   i->operands));
+    ZydisDecoderContext context; /* in two steps: the whole-in-one call clears all operands */
+    i->valid = ZYAN_SUCCESS(ZydisDecoderDecodeInstruction(&decoder, &context, guest(pc), available,
+                                                          &i->z)) &&
+               ZYAN_SUCCESS(ZydisDecoderDecodeOperands(&decoder, &context, &i->z, i->operands,
+                                                       i->z.operand_count));
     if (!i->valid) {
         i->z.length = 1;
         i->flags_read = ARITHMETIC_FLAGS;

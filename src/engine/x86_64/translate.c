@@ -7,7 +7,7 @@
 #include "cache.h"
 #include "decode.h"
 
-#define TRACE 64
+#define TRACE 48
 #define COLD 512
 
 enum cold_kind { COLD_LINK, COLD_CHECK, COLD_LOOKUP, COLD_RETURN };
