@@ -190,7 +190,7 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
     if (number == 11 && shadow_overflow(c, uc, address))
         return;
     if (!cache_site(pc, &site))
-        fail("a fault at an unknown place in the code cache (0x%x)", pc);
+        fail("signal %u at an unknown place in the code cache (0x%x)", (uint64_t)number, pc);
     uint64_t old_pc = c->pc;
     (void)old_pc;
     to_engine(c, uc, site.pc, site.spilled);

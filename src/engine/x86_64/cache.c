@@ -61,9 +61,13 @@ void cache_start(void) {
     for (int reason = 1; reason < 16; reason++) {
         cache.exits[reason] = e.at;
         emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
-        emit8(&e, 0xff); /* jmp [rip+0] */
+        /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
+        uint64_t pad = -(uint64_t)(uintptr_t)(e.at + 6) & 7;
+        emit8(&e, 0xff);
         emit8(&e, 0x25);
-        emit32(&e, 0);
+        emit32(&e, (int64_t)pad);
+        while (pad--)
+            emit8(&e, 0xcc);
         emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call : glue_exit));
     }
     cache.at = e.at;

@@ -30,7 +30,11 @@ glue_exit:
     save_registers
     pushfq
     popq %fs:CTX_FLAGS
-    cld
+    btl $18, %fs:CTX_FLAGS /* AC: engine code reads unaligned words */
+    jnc 1f
+    pushq $0x202
+    popfq
+1:  cld
     mov %fs:CTX_SELF, %rdi
     call dispatch
     .globl glue_enter
