@@ -124,6 +124,9 @@ void memory_protect(gaddr start, uint64_t size, int protection);
 /* The mapping that holds the address; false when nothing is mapped there. */
 bool memory_lookup(gaddr address, struct mapping *out);
 void memory_note_code(gaddr start, uint64_t size);
+/* A write to translated code that the guest may rewrite: lets it pass and drops
+   the translations of that page. False: the address is none of these. */
+bool memory_code_written(gaddr address);
 void memory_fork(bool before);
 long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset);
 long memory_munmap(gaddr start, uint64_t size);

@@ -133,6 +133,14 @@ int main(void) {
     memcpy(code, "\xb8\x2a\0\0\0\xc3", 6); /* mov eax, 42; ret */
     if (((int (*)(void))code)() != 42)
         return 5;
+    memcpy(code, "\xb8\x2b\0\0\0\xc3", 6); /* rewritten in place: mov eax, 43 */
+    if (((int (*)(void))code)() != 43)
+        return 9;
+    for (int i = 0; i < 200; i++) {
+        *(volatile int *)(code + 1) = i;
+        if (((int (*)(void))code)() != i)
+            return 10;
+    }
     FILE *pipe_in = popen("echo quiet", "r");
     char *line = 0;
     size_t room = 0;

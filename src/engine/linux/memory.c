@@ -122,9 +122,30 @@ bool memory_lookup(gaddr address, struct mapping *out) {
 
 void memory_note_code(gaddr start, uint64_t size) {
     lock_take(&lock);
-    for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++)
-        mappings[i].code = true;
+    for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
+        struct mapping *m = &mappings[i];
+        m->code = true;
+        if ((m->protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
+            continue;
+        /* code that may be rewritten at any time: the first write is noticed */
+        gaddr from = start & ~4095ULL, to = page_up(start + size);
+        from = from > m->start ? from : m->start;
+        to = to < m->end ? to : m->end;
+        system_call(__NR_mprotect, from, to - from, m->protection & ~(uint32_t)PROT_WRITE);
+    }
     lock_drop(&lock);
+}
+
+bool memory_code_written(gaddr address) {
+    struct mapping m;
+    if (address >= GUEST_END || !memory_lookup(address, &m) || !m.code ||
+        (m.protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
+        return false;
+    gaddr page = address & ~4095ULL;
+    if (system_call(__NR_mprotect, page, 4096, m.protection) != 0)
+        return false;
+    cache_invalidate(page, page + 4096);
+    return true;
 }
 
 gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low) {

@@ -242,6 +242,10 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         roll(c, uc, pc);
         return;
     }
+    /* error code bit 1: a write */
+    if (number == 11 && info->si_code == 2 && (s->err & 2) &&
+        memory_code_written((uint64_t)(uintptr_t)info->si_addr))
+        return;
     if (raised && info->si_code != 6 /* SI_TKILL is negative; TRAP_PERF etc. are not ours */) {
         if (cache_contains(pc)) {
             if (c->rolling) {
