@@ -417,8 +417,8 @@ static void recycle(gaddr user) {
 
 static uint64_t cost_of(gaddr user) {
     struct heap_chunk *chunk = &heap->chunks[(user - HEAP_BASE) >> HEAP_CHUNK_SHIFT];
-    if (chunk->slot_size) /* the block, its shadow, its descriptor; a quarter for gaps in chunks */
-        return (2ull * chunk->slot_size + sizeof(struct heap_block) + sizeof(gaddr)) * 5 / 4;
+    if (chunk->slot_size) /* the block, its shadow, its descriptor; half as much again for gaps */
+        return (2ull * chunk->slot_size + sizeof(struct heap_block) + sizeof(gaddr)) * 3 / 2;
     chunk = &heap->chunks[chunk->head];
     return chunk->size <= EAGER_LIMIT ? 2 * chunk->size : 8192;
 }
