@@ -42,8 +42,8 @@ while IFS= read -r line; do
     name=${line%% *} command=${line#* }
     echo "$name" | grep -qe "$pattern" || continue
     for r in $(seq "$rounds"); do
-        a=$(now); sh -c "exec $command" >/dev/null 2>&1; b=$(now)
-        sh -c "exec $tondo run -q $command" >/dev/null 2>&1; c=$(now)
+        a=$(now); sh -c "exec $command" >out 2>&1; b=$(now)
+        sh -c "exec $tondo run -q $command" >out 2>&1; c=$(now)
         echo "$a $b $c" | awk '{ print $2 - $1, $3 - $2 }'
     done >times
     native=$(awk '{ print $1 }' times | sort -n | awk '{ v[NR] = $1 } END { print v[int((NR + 1) / 2)] }')
