@@ -314,6 +314,15 @@ bool strings_quick(struct context *c, int action) {
         c->registers[RAX] = (uint64_t)r;
         return true;
     }
+    case DO_MEMCHR:
+    case DO_RAWMEMCHR: {
+        uint64_t limit = action == DO_MEMCHR ? n : ~0ULL >> 1;
+        uint64_t found = scan(a, limit, (uint8_t)b, false);
+        if (found >= SHORT || !clean(a, found < limit ? found + 1 : limit))
+            return false;
+        c->registers[RAX] = found < limit ? a + found : 0;
+        return true;
+    }
     case DO_STRLEN:
         n = length(a);
         if (n >= SHORT || !clean(a, n + 1))
