@@ -15,7 +15,6 @@
 #define LEDGER_MODULES 16384u
 #define LEDGER_PROCESSES 16384u
 #define LEDGER_NAMES 16384u
-#define LEDGER_SITES 65536u
 #define LEDGER_PATH 232
 
 /* One frame of an interned call stack; parent 0 is the outside. A root node
@@ -103,7 +102,7 @@ struct ledger_process {
     char program[LEDGER_PATH];
 };
 
-/* Totals by allocation stack, kept for a killed guest whose memory is gone. */
+/* The whole file. */
 struct ledger {
     uint64_t magic;
     uint32_t host_pid;
@@ -166,7 +165,6 @@ struct heap_chunk {
     uint32_t span;      /* chunks this one stands for; 0: continuation */
     uint32_t head;      /* index of the first chunk of a large block */
     uint32_t capacity;
-    uint32_t reciprocal; /* ceil(2^32 / slot_size) for offset / slot_size */
 };
 
 struct heap_directory {
