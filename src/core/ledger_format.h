@@ -15,6 +15,7 @@
 #define LEDGER_MODULES 16384u
 #define LEDGER_PROCESSES 16384u
 #define LEDGER_NAMES 16384u
+#define LEDGER_ORIGINS 65536u
 #define LEDGER_PATH 232
 
 /* One frame of an interned call stack; parent 0 is the outside. A root node
@@ -43,6 +44,18 @@ struct ledger_name {
     char name[40];
 };
 
+/* Where an undefined value came to be. */
+enum ledger_origin_kind { ORIGIN_UNKNOWN, ORIGIN_HEAP, ORIGIN_STACK, ORIGIN_OTHER };
+struct ledger_origin {
+    uint32_t ready;
+    uint32_t kind;   /* enum ledger_origin_kind */
+    uint32_t stack;  /* node: the allocation, or the frame that owns the variable */
+    uint32_t next;   /* chain of one hash bucket */
+    int64_t offset;  /* from the canonical frame address (DWARF); from the block's start */
+    int64_t pointer; /* the stack pointer's, from the same */
+    uint64_t block_size;
+};
+
 enum ledger_where { LEDGER_NOWHERE, LEDGER_BEFORE, LEDGER_INSIDE, LEDGER_AFTER };
 
 struct ledger_finding {
@@ -63,6 +76,8 @@ struct ledger_finding {
     uint32_t key;                          /* next in the chain of one hash bucket */
     uint32_t signal;
     uint32_t caller; /* node outside the C library, by which calls into it are told apart */
+    uint32_t origin; /* record, 0: none */
+    char what[64];   /* of an undefined value: what it was used for */
     char function[48];                     /* replaced function that was called, or "" */
 };
 
@@ -107,7 +122,7 @@ struct ledger {
     uint64_t magic;
     uint32_t host_pid;
     uint32_t event; /* futex, bumped by guests and by the host's child handler */
-    uint32_t next_node, next_finding, next_module, next_process, next_name;
+    uint32_t next_node, next_finding, next_module, next_process, next_name, next_origin;
     uint32_t overflow; /* something did not fit */
     uint32_t failure;  /* engine could not go on, text below */
     char failure_text[500];
@@ -115,12 +130,15 @@ struct ledger {
     uint64_t retirement_bytes;
     uint32_t follow; /* enum follow */
     uint32_t leak_search;
+    uint32_t test_door; /* tests may read and set D by a system call of their own */
     char engine_path[512];
     /* all 0xFF, written by the host: shadow of memory that nobody may touch is
        mapped privately from here and costs nothing until it changes */
     _Alignas(4096) unsigned char untouchable[1u << 20];
     uint32_t buckets[LEDGER_BUCKETS];
     uint32_t finding_buckets[4096];
+    uint32_t origin_buckets[4096];
+    struct ledger_origin origins[LEDGER_ORIGINS];
     struct ledger_node nodes[LEDGER_NODES];
     struct ledger_finding findings[LEDGER_FINDINGS];
     struct ledger_module modules[LEDGER_MODULES];

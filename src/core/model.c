@@ -169,7 +169,9 @@ static bool same_stack(const struct stack *a, const struct stack *b) {
 }
 
 static bool same_finding(const struct finding *a, const struct finding *b) {
-    return a->kind == b->kind && a->leak == b->leak && a->pid == b->pid &&
+    return a->kind == b->kind && a->origin == b->origin &&
+           same_stack(&a->origin_stack, &b->origin_stack) &&
+           compare_text(a->variable.name, b->variable.name) == 0 && a->leak == b->leak && a->pid == b->pid &&
            a->has_block == b->has_block && same_stack(&a->stack, &b->stack) &&
            same_stack(&a->allocated, &b->allocated) && same_stack(&a->freed, &b->freed) &&
            (a->kind == KIND_LEAK || a->block_size == b->block_size ||
@@ -207,6 +209,10 @@ static uint64_t hash_finding(const struct finding *f) {
     h = hash_stack(h, &f->stack);
     if (f->has_block)
         h = hash_stack(h, &f->allocated);
+    if (f->origin) {
+        h = hash_stack(h, &f->origin_stack);
+        h = hash_text(h, f->variable.name);
+    }
     return h;
 }
 
@@ -310,6 +316,43 @@ static const char *describe_leak(struct run *run, const struct finding *f) {
     return pool_format(run->pool, "%s in %s %s: %s", bytes, blocks, verb, reason);
 }
 
+const char *origin_name(enum origin_from from) {
+    return from == FROM_HEAP ? "heap" : from == FROM_STACK ? "stack" : "other";
+}
+
+static const char *describe_origin(struct run *run, const struct finding *f) {
+    char size[48];
+    const struct frame *frame = f->origin_stack.count ? &f->origin_stack.frames[0] : NULL;
+    switch (f->origin) {
+    case FROM_HEAP:
+        return pool_format(run->pool, "; it comes from a block of %s that %s made and nobody set",
+                           quantity(size, sizeof size, f->origin_size, "byte"),
+                           frame && frame->function ? frame->function : "an allocation");
+    case FROM_STACK:
+        if (f->variable.name)
+            return pool_format(run->pool, "; it comes from the variable %s of %s, which was not set",
+                               f->variable.name,
+                               frame && frame->function ? frame->function : "a function");
+        if (frame && frame->function)
+            return pool_format(run->pool, "; it comes from a local variable of %s, which was not set",
+                               frame->function);
+        return "; it comes from a local variable";
+    default:
+        return "";
+    }
+}
+
+static const char *describe_undefined(struct run *run, const struct finding *f) {
+    const char *what = f->what ? f->what : "is used";
+    const char *origin = describe_origin(run, f);
+    bool kernel = strstr(what, " the kernel") != NULL;
+    if (f->function && kernel)
+        return pool_format(run->pool, "%s: undefined %s%s", f->function, what, origin);
+    if (f->function)
+        return pool_format(run->pool, "%s: an undefined value %s%s", f->function, what, origin);
+    return pool_format(run->pool, "an undefined value %s%s", what, origin);
+}
+
 static const char *describe(struct run *run, const struct finding *f) {
     char size[48];
     quantity(size, sizeof size, f->size, "byte");
@@ -318,6 +361,21 @@ static const char *describe(struct run *run, const struct finding *f) {
     switch (f->kind) {
     case KIND_LEAK:
         return describe_leak(run, f);
+    case KIND_UNINITIALIZED_VALUE:
+        return describe_undefined(run, f);
+    case KIND_USE_AFTER_RETURN:
+        if (f->variable.name)
+            return pool_format(run->pool, "%s of %s%s in the released frame of %s: its variable %s",
+                               verb, size, in,
+                               f->origin_stack.count && f->origin_stack.frames[0].function
+                                   ? f->origin_stack.frames[0].function
+                                   : "a function",
+                               f->variable.name);
+        return pool_format(run->pool, "%s of %s%s at 0x%" PRIx64 ", in a stack frame that was released",
+                           verb, size, in, f->address);
+    case KIND_RETURN_ADDRESS_OVERWRITE:
+        return pool_format(run->pool, "write of %s%s over the place that a function's return address is kept in",
+                           size, in);
     case KIND_DOUBLE_FREE:
         return pool_format(run->pool, "%s of a block of %" PRIu64 " bytes that was freed before",
                            f->function ? f->function : "free", f->block_size);

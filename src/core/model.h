@@ -27,6 +27,15 @@ struct stack {
 enum where { WHERE_UNKNOWN, WHERE_BEFORE, WHERE_INSIDE, WHERE_AFTER };
 enum leak_class { LEAK_UNREACHABLE, LEAK_DEPENDENT, LEAK_INTERIOR, LEAK_REACHABLE, LEAK_CLASSES };
 
+enum origin_from { FROM_NOWHERE, FROM_HEAP, FROM_STACK, FROM_OTHER };
+
+/* A local variable or parameter, as its debugging information has it. */
+struct variable {
+    const char *name; /* null: unknown */
+    const char *file; /* where it is declared */
+    int line;
+};
+
 struct finding {
     char id[17];
     enum finding_kind kind;
@@ -44,6 +53,11 @@ struct finding {
     int64_t block_offset; /* bytes from the block's first */
     enum where where;
     struct stack allocated, freed;
+    const char *what; /* what an undefined value was used for, or null */
+    enum origin_from origin; /* of an undefined value */
+    struct variable variable; /* the origin on the stack, or the one an access met */
+    struct stack origin_stack; /* the allocation, or the frame of the variable */
+    uint64_t origin_size; /* bytes of the block */
     enum leak_class leak;
     uint64_t blocks, bytes, dependent_blocks, dependent_bytes;
 };
@@ -89,6 +103,7 @@ void run_settle(struct run *run);
 /* Makes what is pointed to at exit count as findings. */
 void run_count_reachable(struct run *run);
 
+const char *origin_name(enum origin_from from);
 const char *leak_class_name(enum leak_class leak);
 /* The frame a user would look at: the innermost of their own code, or null. */
 const struct frame *stack_site(const struct stack *stack);

@@ -200,3 +200,10 @@ void *engine_alloc(uint64_t size) {
 void engine_free(void *p, uint64_t size) {
     system_call(__NR_munmap, p, (size + 4095) & ~4095ULL);
 }
+
+int count_ones(uint64_t word) {
+    int n = 0;
+    for (; word; word &= word - 1)
+        n++;
+    return n;
+}

@@ -18,6 +18,10 @@ typedef uint64_t gaddr;
 /* --- address space (fixed; see docs/engine.md) --- */
 #define GUEST_END 0x200000000000ULL
 #define D_OFFSET 0x200000000000ULL
+#define A_BASE 0x600000000000ULL      /* addressability: one bit for each byte */
+#define A_SIZE 0x040000000000ULL
+#define ORIGIN_BASE 0x640000000000ULL /* origins: a word for each 4 bytes, folded */
+#define ORIGIN_SIZE 0x100000000000ULL
 #define LOW_START 0x10000000ULL
 #define LOW_END 0x7ff00000ULL /* modules go here: their addresses fit a displacement */
 #define THUNKS 0x7ff80000ULL
@@ -48,12 +52,16 @@ struct context {
     uint64_t reason, argument, target;
     struct shadow_entry *shadow;
     uint64_t canary, engine_sp, pending, fs_base, gs_base, recover, recover_sp, guest_target, cache_base;
-    uint64_t padding[2];
+    gaddr mark;
+    uint64_t dirty; /* set of elements that may be undefined */
     uint64_t spill[16];
     uint64_t registers[16];
     uint64_t flags;
     gaddr pc;
-    uint64_t spare[14];
+    uint64_t signal_stack;
+    gaddr mark_high, stack_low, stack_high, old_sp, flag_save;
+    uint64_t a_base;
+    uint64_t scratch, way, spare[5];
     uint64_t recover_saved[6];
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;
@@ -75,9 +83,10 @@ struct context {
     void *engine_stack;
     uint64_t fault_address;
     uint32_t fault_signal;
-    gaddr stack_low, stack_high; /* of the stack the thread began on */
     uint64_t clone_flags;
     uint64_t refused_size;
+    const struct plan *compared; /* what set the flags that hold undefined bits */
+    gaddr compared_at[2];        /* its memory operands */
 };
 
 static inline struct context *current(void) {
@@ -93,6 +102,8 @@ void fill_bytes(void *to, int byte, uint64_t size);
 bool same_bytes(const void *a, const void *b, uint64_t size);
 bool same_text(const char *a, const char *b);
 uint64_t text_length(const char *s);
+/* Bits set. */
+int count_ones(uint64_t word);
 bool has_prefix(const char *s, const char *prefix);
 void copy_text(char *to, const char *from, uint64_t size);
 /* printf for the engine: %s %d %u %x (64 bits each). */
@@ -148,6 +159,9 @@ void symbols_unmapped(gaddr start, uint64_t size);
 void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, gaddr end);
 bool symbols_in_library_c(gaddr pc);
 bool symbols_in_loader(gaddr pc);
+bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between stacks */
+/* The load at this place feeds a scan for a byte, by vectors or by words. */
+bool looks_like_scan(gaddr pc);
 extern char guest_path[512];
 extern gaddr guest_auxiliary;
 
@@ -220,12 +234,77 @@ void finding_report(struct context *c, gaddr pc, const struct access *access);
 /* Checks a range; reports at most one finding. True when all is touchable. */
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function);
-/* First byte in the range with D = 0xFF, or 0 when none. */
-gaddr shadow_first_bad(gaddr address, uint64_t size);
+/* Reports an undefined value that is used; `what` says for what. */
+void finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
+                       gaddr address, uint64_t size, const char *function);
+/* The same for a range that a function or system call `function` reads, when
+   any byte of it is undefined. True when all is defined. */
+bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,
+                   const char *function);
 static inline uint8_t *shadow_of(gaddr address) {
     return (uint8_t *)(uintptr_t)(address + D_OFFSET);
 }
 static inline void *guest(gaddr address) { return (void *)(uintptr_t)address; }
+
+/* --- shadow.c: the maps D, A and of origins, in bulk --- */
+void shadow_start(void);
+void shadow_fill(gaddr start, uint64_t size, uint8_t byte);
+/* Forgets all about the range: touchable, defined (a fresh mapping). */
+void shadow_reset(gaddr start, uint64_t size);
+/* Makes whole pages undefined for nothing, by mapping the 0xFF file. */
+void shadow_fresh(gaddr start, uint64_t size);
+/* What was written is defined, wherever it might be written at all. */
+void shadow_define(struct context *c, gaddr address, uint64_t size);
+/* Moves definedness and origins along with the bytes; ranges may overlap. */
+void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size);
+/* First byte with any undefined bit, or 0. */
+gaddr shadow_first_undefined(gaddr address, uint64_t size);
+/* A: whole ranges, bit by bit. */
+void touch_set(gaddr start, uint64_t size, bool forbidden);
+void touch_fresh(gaddr start, uint64_t size, bool forbidden); /* chunks, 1 MiB aligned */
+/* First byte that the running thread must not touch, or 0. */
+gaddr touch_first_bad(struct context *c, gaddr address, uint64_t size, bool write);
+/* The return address slot in the range that is still to be used, or 0. */
+gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size);
+/* The frame that owns a stack address was released. */
+bool touch_is_released(struct context *c, gaddr address);
+/* Origin codes: 0 none; heap granules; slots of the first thread's stack; records. */
+uint32_t origin_at(struct context *c, gaddr address);
+void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
+/* Forgets what is recorded for a range that is used for something new. */
+void origin_clear(gaddr start, uint64_t size);
+/* The code, made independent of frames that may end. */
+uint32_t origin_keep(struct context *c, uint32_t origin);
+/* The record of an origin, made when there is none; 0: unknown. */
+uint32_t origin_record(struct context *c, uint32_t origin);
+
+/* --- x86_64/dirty.c: undefined bits of registers, while any are --- */
+#define DIRTY_ALL (~0ULL)
+/* Elements that mean nothing after a call of a function of the psABI. */
+#define DIRTY_AFTER_CALL                                                                     \
+    (DIRTY_ALL & ~(1ULL << RBX | 1ULL << RSP | 1ULL << RBP | 0xfULL << 12))
+/* Words of undefined bits by register number; valid when c->dirty is not 0. */
+static inline uint64_t *dirty_words(struct context *c) {
+    return (uint64_t *)((char *)c + CTX_UNDEFINED);
+}
+static inline uint64_t *dirty_vector(struct context *c, int number) {
+    return (uint64_t *)((char *)c + CTX_UNDEFINED_VECTOR + 64 * number);
+}
+static inline uint32_t dirty_origin(struct context *c, int element) {
+    return ((uint32_t *)((char *)c + CTX_ORIGIN))[element];
+}
+static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
+    ((uint32_t *)((char *)c + CTX_ORIGIN))[element] = origin;
+}
+/* Those of c->dirty that really hold an undefined bit. */
+uint64_t dirty_now(struct context *c);
+/* Makes these elements defined. */
+void dirty_clear(struct context *c, uint64_t elements);
+/* Code of the dirty version for the address, for at least these elements. */
+uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew);
+/* What EXIT_UNDEFINED asks for. */
+struct plan;
+void evaluate(struct context *c, const struct plan *plan);
 
 /* --- x86_64: translation and the code cache --- */
 int recover_enter(struct context *c) __attribute__((returns_twice));
@@ -247,7 +326,8 @@ void dispatch_pending(struct context *c);
 /* Registers as the guest would see them at a fault inside the cache. */
 gaddr operand_address(struct context *c, gaddr pc, int which, uint64_t *size, bool *write);
 void emulate(struct context *c, gaddr pc);
-void check_instruction(struct context *c, gaddr pc);
+/* The same operand again, exactly; true when undefined bytes are to be read. */
+bool check_instruction(struct context *c, gaddr pc);
 /* A repeated move or store about to begin; see STRING_* in cache.h. */
 void check_string(struct context *c, uint32_t how);
 /* What the faulting instruction tried: address, size, direction. */
@@ -276,6 +356,10 @@ extern uint32_t stopping;
 long thread_clone(struct context *c, uint64_t flags, gaddr stack, gaddr parent_tid,
                   gaddr child_tid, gaddr tls);
 void syscall_run(struct context *c);
+/* A call's effects on guest memory: before it (inputs are checked) and when it is
+   done, with its result (what it wrote is defined). */
+void syscall_effects(struct context *c, uint64_t number, const uint64_t *arguments, bool done,
+                     long result);
 /* The guest is about to end: lets the host search the heap. */
 void process_finish(struct context *c, int status, int signal);
 long process_execute(struct context *c, int directory, gaddr path, gaddr arguments,

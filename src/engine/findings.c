@@ -4,13 +4,14 @@
 
 static uint32_t key_of(const struct ledger_finding *f) {
     uint64_t h = f->kind * 0x9e3779b97f4a7c15ULL ^ ((uint64_t)f->caller << 17) ^
-                 ((uint64_t)f->block_allocated << 40) ^ f->block_freed;
+                 ((uint64_t)f->block_allocated << 40) ^ f->block_freed ^ f->origin;
     return (uint32_t)((h * 0x9e3779b97f4a7c15ULL) >> 52) & 4095;
 }
 
 static bool same_finding(const struct ledger_finding *a, const struct ledger_finding *b) {
     return a->kind == b->kind && a->caller == b->caller &&
            a->block_allocated == b->block_allocated && a->block_freed == b->block_freed &&
+           a->origin == b->origin && same_text(a->what, b->what) &&
            a->process == b->process;
 }
 
@@ -129,28 +130,20 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     record(&f);
 }
 
-static uint64_t word_of(const uint8_t *p) {
-    uint64_t w;
-    __builtin_memcpy(&w, p, 8);
-    return w;
-}
-
-gaddr shadow_first_bad(gaddr address, uint64_t size) {
-    const uint8_t *d = shadow_of(address), *end = d + size;
-    if (size >= 8) {
-        const uint8_t *p = d;
-        while (end - p >= 32 && !(word_of(p) | word_of(p + 8) | word_of(p + 16) | word_of(p + 24)))
-            p += 32;
-        while (end - p >= 8 && !word_of(p))
-            p += 8;
-        if (end - p < 8 && !word_of(end - 8))
-            return 0;
-        d = p;
+/* The value lies on the way of a scan by whole words, which cannot fault: the
+   bytes beyond the block are undefined rather than forbidden (no finding unless
+   they decide something). */
+static bool is_scan(gaddr pc, gaddr address, uint64_t size, gaddr bad) {
+    if (size < 8 || size > 64 || (address & (size - 1)))
+        return false;
+    if (bad == address) { /* some byte of it must be the program's */
+        bool any = false;
+        for (uint64_t i = 0; i < size; i++)
+            any |= *shadow_of(address + i) != 0xff;
+        if (!any)
+            return false;
     }
-    for (; d < end; d++)
-        if (*d)
-            return address + (uint64_t)(d - shadow_of(address));
-    return 0;
+    return symbols_in_loader(pc) || symbols_in_library_c(pc) || looks_like_scan(pc);
 }
 
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
@@ -159,25 +152,62 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
         return true;
     if (address >= GUEST_END || size > GUEST_END - address)
         return true; /* the access itself will fault and be told as that */
-    gaddr bad = shadow_first_bad(address, size);
+    gaddr bad = touch_first_bad(c, address, size, write);
     if (!bad)
         return true;
     if (!write && !function && size >= 8 && symbols_in_loader(pc))
         return true; /* its text functions read whole cache lines */
-    if (!write && !function && symbols_in_library_c(pc) && size >= 8 &&
-        (address & (size - 1)) == 0) {
-        /* Whole aligned words: the C library's own scanning reads past the end
-           of a text on purpose; such a read cannot fault. */
-        for (uint64_t i = 0; i < size; i++)
-            if (shadow_of(address)[i] == 0)
-                return true;
-    }
+    if (!write && !function && is_scan(pc, address, size, bad))
+        return true;
     struct access a = {.kind = write ? KIND_OUT_OF_BOUNDS_WRITE : KIND_OUT_OF_BOUNDS_READ,
                        .address = address,
                        .size = size,
                        .bad = bad,
                        .write = write,
                        .function = function};
+    if (bad >= c->stack_low && bad < c->stack_high) {
+        a.kind = KIND_USE_AFTER_RETURN;
+        if (bad >= c->registers[RSP]) {
+            a.kind = KIND_RETURN_ADDRESS_OVERWRITE;
+            if (symbols_is_system(pc))
+                return true; /* an unwinder's business */
+        }
+    }
     finding_report(c, pc, &a);
+    return false;
+}
+
+void finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
+                       gaddr address, uint64_t size, const char *function) {
+    struct ledger_finding f;
+    fill_bytes(&f, 0, sizeof f);
+    f.kind = KIND_UNINITIALIZED_VALUE;
+    f.process = process_index;
+    f.thread = c->number;
+    f.count = 1;
+    f.access_address = address;
+    f.access_size = size;
+    f.origin = origin_record(c, origin);
+    copy_text(f.what, what, sizeof f.what);
+    if (function)
+        copy_text(f.function, function, sizeof f.function);
+    f.stack = stack_capture(c, pc);
+    f.caller = f.stack;
+    record(&f);
+}
+
+bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,
+                   const char *function) {
+    if (!size || address >= GUEST_END || size > GUEST_END - address)
+        return true;
+    gaddr bad = shadow_first_undefined(address, size);
+    if (!bad)
+        return true;
+    gaddr last = bad;
+    while (last + 1 < address + size && *shadow_of(last + 1))
+        last++;
+    char text[64];
+    format(text, sizeof text, what, bad - address, last - address);
+    finding_undefined(c, pc, origin_at(c, bad), text, bad, last - bad + 1, function);
     return false;
 }

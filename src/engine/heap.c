@@ -2,7 +2,8 @@
    16-byte margin before the user's bytes (so there is one on both sides of
    every block); descriptors are kept in the engine, where no overflow reaches.
    Freed blocks wait in the retirement queue before their slot is used again.
-   D is 0 exactly for the bytes of live blocks. */
+   A is 0 exactly for the bytes of live blocks; D is 0xFF for all others and for
+   what was not written yet. */
 #include "engine.h"
 
 #include <asm/unistd.h>
@@ -14,6 +15,7 @@
 #define CLASSES 128
 #define QUEUE (1u << 20)
 #define SPANS 8192
+#define MAPPED_CHUNKS 16384u /* each takes a mapping of the kernel's */
 #define EAGER_LIMIT (16ull << 20) /* larger retired blocks become inaccessible instead */
 
 struct heap_directory *heap;
@@ -68,37 +70,6 @@ static int class_for(uint64_t slot) {
     while (class_size[k] < slot)
         k++;
     return k;
-}
-
-static void set_shadow(gaddr start, uint64_t size, uint8_t byte) {
-    uint8_t *d = shadow_of(start);
-    if (size > 256) {
-        fill_bytes(d, byte, size);
-        return;
-    }
-    uint64_t word = byte ? ~0ULL : 0;
-    while (size && ((uintptr_t)d & 7)) {
-        *d++ = byte;
-        size--;
-    }
-    for (; size >= 8; size -= 8, d += 8)
-        *(volatile uint64_t *)d = word;
-    while (size--)
-        *(volatile uint8_t *)d++ = byte;
-}
-
-/* Sets whole pages of D to 0xFF, page-aligned, at most 1 MiB. */
-static void make_untouchable(gaddr start, uint64_t size) {
-    int fd = (int)system_call(__NR_open, ledger_path, 02000000 /* O_RDONLY | O_CLOEXEC */, 0);
-    long p = -1;
-    if (fd >= 0) {
-        p = system_call(__NR_mmap, shadow_of(start), size, PROT_READ | PROT_WRITE,
-                        MAP_PRIVATE | MAP_FIXED | MAP_NORESERVE, fd,
-                        offsetof(struct ledger, untouchable));
-        system_call(__NR_close, fd);
-    }
-    if (p < 0 && p > -4096) /* the ledger is out of reach: by hand */
-        fill_bytes(shadow_of(start), 0xff, size);
 }
 
 static bool map_chunks(uint32_t first, uint32_t count) {
@@ -190,7 +161,8 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         chunk->head = index;
         __atomic_store_n(&chunk->count, 0, __ATOMIC_RELEASE);
         chunk_class[index] = (uint32_t)k;
-        make_untouchable(chunk_address(index), CHUNK);
+        shadow_fresh(chunk_address(index), CHUNK);
+        touch_fresh(chunk_address(index), CHUNK, true);
         chunk_free[index] = (struct chunk_free){0, 0, 0, 0};
         class_chunk[k] = index;
     }
@@ -213,7 +185,8 @@ static void count_in(uint64_t size) {
         p->peak_bytes = p->live_bytes;
 }
 
-static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block **block) {
+static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block **block,
+                            bool zero) {
     uint64_t lead = alignment > MARGIN ? alignment : MARGIN;
     if (alignment <= 4096 && lead < 64)
         lead = MARGIN;
@@ -248,11 +221,19 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
     /* margins: up to a page before, and all that is left of the last chunk */
     gaddr low = user - base > 4096 ? user - 4096 : base;
     gaddr high = base + count * CHUNK;
-    set_shadow(low, user - low, 0xff);
-    gaddr tail = (user + size + 4095) & ~4095ull;
-    set_shadow(user + size, tail - (user + size), 0xff);
-    if (tail < high && high - tail <= CHUNK)
-        make_untouchable(tail, high - tail);
+    touch_fresh(base, count * CHUNK, false);
+    touch_set(low, user - low, true);
+    touch_set(user + size, high - (user + size) < 2 * CHUNK ? high - (user + size) : 2 * CHUNK,
+              true);
+    if (zero || count > MAPPED_CHUNKS) { /* D is 0 after give_back and at first */
+        shadow_fill(low, user - low, 0xff);
+        gaddr tail = (user + size + 4095) & ~4095ull;
+        shadow_fill(user + size, tail - (user + size), 0xff);
+        if (tail < high && high - tail <= CHUNK)
+            shadow_fresh(tail, high - tail);
+    } else {
+        shadow_fresh(base, count * CHUNK);
+    }
     *block = blocks_of(chunk);
     (*block)->lead = (uint32_t)(user - base);
     return user;
@@ -275,11 +256,14 @@ gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int famil
         user = (slot + MARGIN + alignment - 1) & ~(alignment - 1);
         block->lead = (uint32_t)(user - slot);
         block->size = (uint32_t)size;
-        set_shadow(user, size, 0);
-        if (zero && !fresh)
-            fill_bytes(guest(user), 0, size);
+        touch_set(user, size, false);
+        if (zero) {
+            shadow_fill(user, size, 0);
+            if (!fresh)
+                fill_bytes(guest(user), 0, size);
+        }
     } else {
-        user = allocate_large(size, alignment, &block);
+        user = allocate_large(size, alignment, &block, zero);
         if (!user) {
             lock_drop(&heap_lock);
             return 0;
@@ -360,8 +344,8 @@ static void give_back(uint32_t index, uint32_t count) {
     uint64_t bytes = (uint64_t)count * CHUNK;
     system_call(__NR_mmap, chunk_address(index), bytes, PROT_NONE,
                 MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
-    system_call(__NR_mmap, shadow_of(chunk_address(index)), bytes, PROT_READ | PROT_WRITE,
-                MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
+    shadow_reset(chunk_address(index), bytes);
+    touch_fresh(chunk_address(index), bytes, false);
     for (uint32_t i = 0; i < span_count; i++) { /* join with a neighbour where there is one */
         if (spans[i].first + spans[i].count == index) {
             spans[i].count += count;
@@ -432,7 +416,9 @@ void heap_release(struct block_view *view, uint32_t stack) {
     view->block->freed = stack;
     view->block->state = BLOCK_RETIRED;
     if (view->size <= EAGER_LIMIT) {
-        set_shadow(view->start, view->size, 0xff);
+        touch_set(view->start, view->size, true);
+        shadow_fill(view->start, view->size, 0xff);
+        origin_clear(view->start, view->size);
     } else {
         gaddr page = (view->start + 4095) & ~4095ull;
         uint64_t size = (view->start + view->size - page) & ~4095ull;

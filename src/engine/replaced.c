@@ -307,6 +307,7 @@ static gaddr reallocate(struct context *c, gaddr pc, const struct replaced *r, g
         return 0;
     }
     copy_bytes(guest(p), guest(address), size < view.size ? size : view.size);
+    shadow_move(c, p, address, size < view.size ? size : view.size);
     heap_release(&view, stack_capture(c, pc));
     return p;
 }
@@ -324,8 +325,65 @@ static void leave(struct context *c, uint64_t result) {
     if (top >= c->shadow_base && top->return_address == c->pc &&
         top->stack_pointer == c->registers[RSP] - 8) {
         c->shadow = top;
-        c->target = CACHE_BASE + top->host;
+        if (!c->dirty)
+            c->target = CACHE_BASE + top->host;
     }
+}
+
+/* How many of its arguments decide what a function does. */
+static int arity(int action) {
+    switch (action) {
+    case DO_RESOLVED:
+        return 0;
+    case DO_MALLOC: case DO_FREE: case DO_VALLOC: case DO_PVALLOC: case DO_USABLE_SIZE:
+    case DO_NEW: case DO_NEW_ARRAY: case DO_DELETE: case DO_DELETE_ARRAY:
+    case DO_ALIGNED_DELETE: case DO_ALIGNED_DELETE_ARRAY: case DO_STRLEN: case DO_WCSLEN:
+        return 1;
+    case DO_CALLOC: case DO_REALLOC: case DO_MEMALIGN: case DO_ALIGNED_NEW:
+    case DO_ALIGNED_NEW_ARRAY: case DO_BZERO: case DO_RAWMEMCHR: case DO_STRNLEN:
+    case DO_STRCPY: case DO_STPCPY: case DO_STRCAT: case DO_STRCMP: case DO_STRCASECMP:
+    case DO_STRCHR: case DO_STRCHRNUL: case DO_STRRCHR: case DO_STRSPN: case DO_STRCSPN:
+    case DO_STRPBRK: case DO_STRSTR: case DO_WCSNLEN: case DO_WCSCPY: case DO_WCPCPY:
+    case DO_WCSCAT: case DO_WCSCMP: case DO_WCSCHR: case DO_WCSRCHR:
+        return 2;
+    case DO_MEMCCPY: case DO_STRNCASECMP_L:
+        return 4;
+    }
+    return 3;
+}
+
+/* Undefined arguments are findings here, all but the value memset fills with. */
+static void check_arguments(struct context *c, const struct replaced *r) {
+    static const uint8_t order[] = {RDI, RSI, RDX, RCX};
+    static const char *const which[] = {"is its first argument", "is its second argument",
+                                        "is its third argument", "is its fourth argument"};
+    int count = arity(r->action);
+    uint64_t *undefined = dirty_words(c);
+    for (int i = 0; i < count; i++) {
+        uint64_t bits = undefined[order[i]];
+        bool character = i == 1 && (r->action == DO_MEMSET || r->action == DO_WMEMSET);
+        bool narrow = i == 1 && (r->action == DO_MEMCHR || r->action == DO_MEMRCHR ||
+                                 r->action == DO_RAWMEMCHR || r->action == DO_STRCHR ||
+                                 r->action == DO_STRCHRNUL || r->action == DO_STRRCHR);
+        if (!bits || character || (narrow && !(bits & 255)))
+            continue;
+        finding_undefined(c, c->pc, dirty_origin(c, order[i]), which[i], 0, 0, r->name);
+        undefined[order[i]] = 0;
+    }
+}
+
+/* The psABI leaves nothing in the registers a function may overwrite. */
+static void after_call(struct context *c, const struct replaced *r, gaddr to, uint64_t size) {
+    uint64_t *undefined = dirty_words(c);
+    uint8_t value = (uint8_t)undefined[RSI];
+    if (value && r->action == DO_MEMSET && size) {
+        uint32_t origin = dirty_origin(c, RSI);
+        for (uint64_t i = 0; i < size; i++)
+            if (!touch_first_bad(c, to + i, 1, true))
+                *shadow_of(to + i) = value;
+        origin_set(c, to, size, origin_keep(c, origin));
+    }
+    dirty_clear(c, DIRTY_AFTER_CALL);
 }
 
 static bool power_of_two(uint64_t n) { return n && !(n & (n - 1)); }
@@ -377,7 +435,8 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
         }
         result = obtain(c, pc, r, d, b, false);
         if (result) {
-            check_range(c, pc, a, 8, true, r->name);
+            if (check_range(c, pc, a, 8, true, r->name))
+                shadow_fill(a, 8, 0);
             *(gaddr *)guest(a) = result;
         }
         leave(c, result ? 0 : ENOMEM);
@@ -425,6 +484,20 @@ void replaced_run(struct context *c, const struct replaced *r) {
         resolver_returned(c);
         c->target = 0;
         return;
+    }
+    gaddr first = c->registers[RDI];
+    uint64_t third = c->registers[RDX];
+    if (c->dirty) {
+        check_arguments(c, r);
+        c->recover = RECOVER_CALL;
+        if (!replaced_is_heap(r)) {
+            strings_run(c, r->action, r->name);
+            after_call(c, r, first, third);
+            leave(c, c->registers[RAX]);
+            c->recover = 0;
+            return;
+        }
+        after_call(c, r, first, third);
     }
     c->recover = RECOVER_CALL;
     if (strings_quick(c, r->action)) {

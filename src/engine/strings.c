@@ -18,8 +18,19 @@ static bool readable(struct call *k, gaddr address, uint64_t size) {
     return check_range(k->c, k->pc, address, size, false, k->name);
 }
 
+/* The bytes decide what the function does. */
+static bool decides(struct call *k, gaddr address, uint64_t size) {
+    return readable(k, address, size) &&
+           check_defined(k->c, k->pc, address, size, "decides what the function does", k->name);
+}
+
 static bool writable(struct call *k, gaddr address, uint64_t size) {
-    return check_range(k->c, k->pc, address, size, true, k->name);
+    if (!size)
+        return true;
+    bool ok = check_range(k->c, k->pc, address, size, true, k->name);
+    if (address < GUEST_END && size < GUEST_END)
+        shadow_define(k->c, address, size);
+    return ok;
 }
 
 static uint8_t byte_at(gaddr a) { return *(volatile uint8_t *)guest(a); }
@@ -115,8 +126,21 @@ static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bo
         finding_report(k->c, k->pc, &a);
     }
     readable(k, from, size);
-    writable(k, to, size);
+    uint64_t touchable = size;
+    if (size && !check_range(k->c, k->pc, to, size, true, k->name))
+        touchable = touch_first_bad(k->c, to, size, true) - to;
+    shadow_move(k->c, to, from, touchable);
     move(to, from, size);
+}
+
+/* The same for a text, whose bytes decided how far it goes. */
+static void copy_text_checked(struct call *k, gaddr to, gaddr from, uint64_t size) {
+    if (!decides(k, from, size)) {
+        copy_checked(k, to, from, size, false);
+        shadow_define(k->c, to, size);
+        return;
+    }
+    copy_checked(k, to, from, size, false);
 }
 
 static uint64_t word_at(gaddr a) {
@@ -146,6 +170,7 @@ static int64_t compare(struct call *k, gaddr a, gaddr b, uint64_t limit, bool te
             uint64_t x = word_at(a + n), y = word_at(b + n);
             int shift = __builtin_ctzll(x ^ y) & ~7;
             result = (int64_t)(x >> shift & 255) - (int64_t)(y >> shift & 255);
+            n += (uint64_t)shift / 8 + 1;
             break;
         }
         uint8_t x = byte_at(a + n), y = byte_at(b + n);
@@ -159,9 +184,12 @@ static int64_t compare(struct call *k, gaddr a, gaddr b, uint64_t limit, bool te
             break;
         }
     }
-    uint64_t looked = text ? n : limit;
-    readable(k, a, looked);
-    readable(k, b, looked);
+    if (!text) {
+        readable(k, a, limit);
+        readable(k, b, limit);
+    }
+    if (decides(k, a, n))
+        decides(k, b, n);
     return result;
 }
 
@@ -181,14 +209,14 @@ static int64_t compare_fold(struct call *k, gaddr a, gaddr b, uint64_t limit, ga
         if (result || !x)
             break;
     }
-    readable(k, a, n);
-    readable(k, b, n);
+    decides(k, a, n);
+    decides(k, b, n);
     return result;
 }
 
 static gaddr find_text(struct call *k, gaddr hay, gaddr needle) {
     uint64_t m = length(needle);
-    readable(k, needle, m + 1);
+    decides(k, needle, m + 1);
     uint64_t n = length(hay);
     gaddr found = 0;
     if (m == 0) {
@@ -209,7 +237,7 @@ static gaddr find_text(struct call *k, gaddr hay, gaddr needle) {
             i++;
         }
     }
-    readable(k, hay, found ? found - hay + m : n + 1);
+    decides(k, hay, found ? found - hay + m : n + 1);
     return found;
 }
 
@@ -217,13 +245,13 @@ static uint64_t span(struct call *k, gaddr text, gaddr set, bool accept) {
     uint8_t in[256];
     fill_bytes(in, 0, sizeof in);
     uint64_t m = length(set);
-    readable(k, set, m + 1);
+    decides(k, set, m + 1);
     for (uint64_t i = 0; i < m; i++)
         in[byte_at(set + i)] = 1;
     uint64_t n = 0;
     for (uint8_t b; (b = byte_at(text + n)) && in[b] == accept; n++)
         ;
-    readable(k, text, n + 1);
+    decides(k, text, n + 1);
     return n;
 }
 
@@ -233,7 +261,7 @@ static inline uint32_t half_at(gaddr a) {
     return w;
 }
 
-/* Whether every byte of a short range may be touched. */
+/* Whether every byte of a short range may be touched and is defined. */
 static inline bool clean(gaddr address, uint64_t size) {
     if (address >= GUEST_END)
         return false;
@@ -249,6 +277,47 @@ static inline bool clean(gaddr address, uint64_t size) {
     for (uint64_t i = 0; i < size; i++)
         if (*(volatile uint8_t *)guest(d + i))
             return false;
+    return true;
+}
+
+/* Whether a short range may be written; false also when that needs a closer look. */
+static inline bool open_to_write(struct context *c, gaddr address, uint64_t size) {
+    if (address >= GUEST_END)
+        return false;
+    if (address >= c->stack_low && address < c->stack_high) /* below the caller's return address */
+        return address >= c->registers[RSP] + 8 && c->shadow - c->shadow_base >= 2 &&
+               address + size <= c->shadow[-2].stack_pointer;
+    gaddr last = address + size - 1;
+    for (gaddr a = address;;) {
+        uint64_t bits = word_at(A_BASE + (a >> 3)) >> (a & 7);
+        uint64_t left = last - a + 1;
+        if (left <= 56)
+            return !(bits & ((1ULL << left) - 1));
+        if (bits & ((1ULL << 56) - 1))
+            return false;
+        a += 56;
+    }
+}
+
+static inline void set_defined(gaddr address, uint64_t size) {
+    gaddr d = address + D_OFFSET;
+    static const uint64_t zero = 0;
+    if (size >= 8) {
+        for (uint64_t i = 0; i + 8 < size; i += 8)
+            __builtin_memcpy(guest(d + i), &zero, 8);
+        __builtin_memcpy(guest(d + size - 8), &zero, 8);
+    } else {
+        for (uint64_t i = 0; i < size; i++)
+            *(volatile uint8_t *)guest(d + i) = 0;
+    }
+}
+
+static inline bool becomes_defined(struct context *c, gaddr address, uint64_t size) {
+    if (clean(address, size))
+        return true;
+    if (!open_to_write(c, address, size))
+        return false;
+    set_defined(address, size);
     return true;
 }
 
@@ -282,13 +351,13 @@ bool strings_quick(struct context *c, int action) {
     switch (action) {
     case DO_MEMCPY:
     case DO_MEMPCPY:
-        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !clean(a, n))
+        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !becomes_defined(c, a, n))
             return false;
         move_short(a, b, n);
         c->registers[RAX] = action == DO_MEMCPY ? a : a + n;
         return true;
     case DO_MEMMOVE:
-        if (n > SHORT || a - b < n || !clean(b, n) || !clean(a, n))
+        if (n > SHORT || a - b < n || !clean(b, n) || !becomes_defined(c, a, n))
             return false;
         if (b - a < n)
             move(a, b, n);
@@ -372,11 +441,11 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_MEMCHR:
         m = scan(a, n, (uint8_t)b, false);
-        readable(k, a, m < n ? m + 1 : n);
+        decides(k, a, m < n ? m + 1 : n);
         r = m < n ? a + m : 0;
         break;
     case DO_MEMRCHR:
-        readable(k, a, n);
+        decides(k, a, n);
         r = 0;
         while (n--)
             if (byte_at(a + n) == (uint8_t)b) {
@@ -386,21 +455,21 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_RAWMEMCHR:
         m = scan(a, ~0ULL >> 1, (uint8_t)b, false);
-        readable(k, a, m + 1);
+        decides(k, a, m + 1);
         r = a + m;
         break;
     case DO_STRLEN:
         r = length(a);
-        readable(k, a, r + 1);
+        decides(k, a, r + 1);
         break;
     case DO_STRNLEN:
         r = scan(a, b, 0, false);
-        readable(k, a, r < b ? r + 1 : b);
+        decides(k, a, r < b ? r + 1 : b);
         break;
     case DO_STRCPY:
     case DO_STPCPY:
         m = length(b);
-        copy_checked(k, a, b, m + 1, false);
+        copy_text_checked(k, a, b, m + 1);
         if (action == DO_STPCPY)
             r = a + m;
         break;
@@ -409,7 +478,7 @@ void strings_run(struct context *c, int action, const char *name) {
         m = scan(b, n, 0, false);
         if (m && (a - b < m || b - a < m))
             copy_checked(k, a, b, m, false);
-        readable(k, b, m < n ? m + 1 : n);
+        decides(k, b, m < n ? m + 1 : n);
         writable(k, a, n);
         move(a, b, m);
         fill_bytes(guest(a + m), 0, n - m);
@@ -418,16 +487,16 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_STRCAT: {
         uint64_t at = length(a);
-        readable(k, a, at + 1);
+        decides(k, a, at + 1);
         m = length(b);
-        copy_checked(k, a + at, b, m + 1, false);
+        copy_text_checked(k, a + at, b, m + 1);
         break;
     }
     case DO_STRNCAT: {
         uint64_t at = length(a);
-        readable(k, a, at + 1);
+        decides(k, a, at + 1);
         m = scan(b, n, 0, false);
-        readable(k, b, m < n ? m + 1 : m);
+        decides(k, b, m < n ? m + 1 : m);
         writable(k, a + at, m + 1);
         move(a + at, b, m);
         *(volatile uint8_t *)guest(a + at + m) = 0;
@@ -454,12 +523,12 @@ void strings_run(struct context *c, int action, const char *name) {
     case DO_STRCHR:
     case DO_STRCHRNUL:
         m = scan(a, ~0ULL >> 1, (uint8_t)b, true);
-        readable(k, a, m + 1);
+        decides(k, a, m + 1);
         r = byte_at(a + m) == (uint8_t)b || action == DO_STRCHRNUL ? a + m : 0;
         break;
     case DO_STRRCHR:
         m = length(a);
-        readable(k, a, m + 1);
+        decides(k, a, m + 1);
         r = 0;
         for (uint64_t i = m + 1; i-- > 0;)
             if (byte_at(a + i) == (uint8_t)b) {
@@ -482,38 +551,38 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_WCSLEN:
         r = wide_length(a, ~0ULL >> 3);
-        readable(k, a, 4 * (r + 1));
+        decides(k, a, 4 * (r + 1));
         break;
     case DO_WCSNLEN:
         r = wide_length(a, b);
-        readable(k, a, 4 * (r < b ? r + 1 : b));
+        decides(k, a, 4 * (r < b ? r + 1 : b));
         break;
     case DO_WCSCPY:
     case DO_WCPCPY:
         m = wide_length(b, ~0ULL >> 3);
-        copy_checked(k, a, b, 4 * (m + 1), false);
+        copy_text_checked(k, a, b, 4 * (m + 1));
         if (action == DO_WCPCPY)
             r = a + 4 * m;
         break;
     case DO_WCSCAT: {
         uint64_t at = wide_length(a, ~0ULL >> 3);
-        readable(k, a, 4 * (at + 1));
+        decides(k, a, 4 * (at + 1));
         m = wide_length(b, ~0ULL >> 3);
-        copy_checked(k, a + 4 * at, b, 4 * (m + 1), false);
+        copy_text_checked(k, a + 4 * at, b, 4 * (m + 1));
         break;
     }
     case DO_WCSNCPY:
         m = wide_length(b, n);
-        readable(k, b, 4 * (m < n ? m + 1 : n));
+        decides(k, b, 4 * (m < n ? m + 1 : n));
         writable(k, a, 4 * n);
         move(a, b, 4 * m);
         fill_bytes(guest(a + 4 * m), 0, 4 * (n - m));
         break;
     case DO_WCSNCAT: {
         uint64_t at = wide_length(a, ~0ULL >> 3);
-        readable(k, a, 4 * (at + 1));
+        decides(k, a, 4 * (at + 1));
         m = wide_length(b, n);
-        readable(k, b, 4 * (m < n ? m + 1 : m));
+        decides(k, b, 4 * (m < n ? m + 1 : m));
         writable(k, a + 4 * at, 4 * (m + 1));
         move(a + 4 * at, b, 4 * m);
         *(volatile uint32_t *)guest(a + 4 * (at + m)) = 0;
@@ -524,7 +593,7 @@ void strings_run(struct context *c, int action, const char *name) {
         m = scan(b, limit, (uint8_t)n, false);
         r = m < limit ? a + m + 1 : 0;
         m = m < limit ? m + 1 : limit;
-        readable(k, b, m);
+        decides(k, b, m);
         writable(k, a, m);
         move(a, b, m);
         break;
@@ -544,8 +613,8 @@ void strings_run(struct context *c, int action, const char *name) {
             if (!x && action != DO_WMEMCMP)
                 break;
         }
-        readable(k, a, 4 * i);
-        readable(k, b, 4 * i);
+        decides(k, a, 4 * i);
+        decides(k, b, 4 * i);
         break;
     }
     case DO_WCSCHR:
@@ -558,14 +627,14 @@ void strings_run(struct context *c, int action, const char *name) {
                 if (action == DO_WCSCHR)
                     break;
             }
-        readable(k, a, action == DO_WCSCHR && r ? r - a + 4 : 4 * (m + 1));
+        decides(k, a, action == DO_WCSCHR && r ? r - a + 4 : 4 * (m + 1));
         break;
     }
     case DO_WMEMCHR: {
         uint64_t i = 0;
         while (i < n && wide_at(a + 4 * i) != (uint32_t)b)
             i++;
-        readable(k, a, 4 * (i < n ? i + 1 : n));
+        decides(k, a, 4 * (i < n ? i + 1 : n));
         r = i < n ? a + 4 * i : 0;
         break;
     }

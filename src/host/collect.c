@@ -126,6 +126,28 @@ static struct stack stack_of(struct collector *c, uint32_t node, uint32_t image,
     return stack;
 }
 
+/* The innermost own frame first: what stands inside is the C library's business. */
+static void add_origin(struct collector *c, struct finding *f, uint32_t index, uint32_t image) {
+    if (!index || index >= LEDGER_ORIGINS || !c->ledger->origins[index].ready)
+        return;
+    const struct ledger_origin *o = &c->ledger->origins[index];
+    f->origin = o->kind == ORIGIN_HEAP    ? FROM_HEAP
+                : o->kind == ORIGIN_STACK ? FROM_STACK
+                                          : FROM_OTHER;
+    f->origin_size = o->block_size;
+    f->origin_stack = stack_of(c, o->stack, image, true);
+    if (f->origin != FROM_STACK || !o->stack || o->stack >= c->nodes)
+        return;
+    uint64_t pc = c->ledger->nodes[o->stack].pc;
+    const struct ledger_module *m = module_at(c, image, pc);
+    char path[LEDGER_PATH];
+    if (!m)
+        return;
+    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+    f->variable =
+        symbols_variable(c->symbols, c->run->pool, path, pc - m->bias, o->offset, o->pointer);
+}
+
 static void add_finding(struct collector *c, const struct ledger_finding *raw) {
     const struct ledger_process *p = process_of(c, raw->process);
     if (!raw->ready || raw->kind >= KIND_COUNT || !p)
@@ -146,6 +168,13 @@ static void add_finding(struct collector *c, const struct ledger_finding *raw) {
         f->function = pool_text(c->run->pool, text);
     }
     f->stack = stack_of(c, raw->stack, p->image, true);
+    if (raw->what[0]) {
+        char text[sizeof raw->what];
+        snprintf(text, sizeof text, "%.*s", (int)sizeof text - 1, raw->what);
+        f->what = pool_text(c->run->pool, text);
+        f->has_access = raw->access_address != 0;
+    }
+    add_origin(c, f, raw->origin, p->image);
     if (raw->block_known) {
         f->has_block = true;
         f->block_start = raw->block_start;

@@ -195,6 +195,7 @@ static int make_ledger(struct launch *launch, char *path, size_t size, struct er
     launch->ledger->retirement_bytes = launch->retirement_bytes;
     launch->ledger->follow = launch->follow;
     launch->ledger->leak_search = 1;
+    launch->ledger->test_door = getenv("TONDO_TEST_DOOR") != NULL;
     memset(launch->ledger->untouchable, 0xff, sizeof launch->ledger->untouchable);
     return 0;
 }

@@ -51,13 +51,33 @@ static void fetch_some(pid_t pid, uint64_t address, void *to, uint64_t size) {
     }
 }
 
+#define D_OFFSET (1ull << 45)
+
+/* The same without words that were never set: they point nowhere. */
+static void fetch_defined(pid_t pid, uint64_t address, void *to, uint64_t size) {
+    enum { PIECE = 65536 };
+    static unsigned char shadow[PIECE];
+    fetch_some(pid, address, to, size);
+    for (uint64_t done = 0; done < size; done += PIECE) {
+        uint64_t n = size - done < PIECE ? size - done : PIECE;
+        memset(shadow, 0, n);
+        fetch_some(pid, address + done + D_OFFSET, shadow, n);
+        uint64_t *words = (uint64_t *)((char *)to + done), bits;
+        for (uint64_t i = 0; i + 8 <= n; i += 8) {
+            memcpy(&bits, shadow + i, 8);
+            if (bits == ~0ull)
+                words[i / 8] = 0;
+        }
+    }
+}
+
 static void read_guest(void *self, uint64_t address, void *to, uint64_t size) {
     struct guest *g = self;
     unsigned char *at = to;
     while (size) {
         uint64_t chunk = (address - HEAP_BASE) >> HEAP_CHUNK_SHIFT;
         if (address < HEAP_BASE || chunk >= g->chunk_count) {
-            fetch_some(g->pid, address, at, size);
+            fetch_defined(g->pid, address, at, size);
             return;
         }
         uint64_t base = HEAP_BASE + chunk * CHUNK;
@@ -65,7 +85,7 @@ static void read_guest(void *self, uint64_t address, void *to, uint64_t size) {
         if (!g->filled[chunk]) {
             const struct heap_chunk *c = &g->chunks[chunk];
             uint64_t used = c->slot_size ? (uint64_t)c->slot_size * c->count : CHUNK;
-            fetch_some(g->pid, base, copy, used < CHUNK ? used : CHUNK);
+            fetch_defined(g->pid, base, copy, used < CHUNK ? used : CHUNK);
             g->filled[chunk] = 1;
         }
         uint64_t n = base + CHUNK - address;

@@ -74,6 +74,20 @@ static json_t *from_finding(const struct finding *f) {
                       (json_int_t)f->block_size, "offset", (json_int_t)f->block_offset, "where",
                       where_name(f->where), "allocated", from_stack(&f->allocated), "freed",
                       f->has_freed ? from_stack(&f->freed) : json_null()));
+    if (f->what)
+        json_object_set_new(o, "use", text_or_null(f->what));
+    if (f->origin) {
+        json_t *origin = json_pack("{s:s,s:o,s:o}", "from", origin_name(f->origin), "variable",
+                                   text_or_null(f->variable.name), "stack",
+                                   from_stack(&f->origin_stack));
+        if (f->origin == FROM_HEAP)
+            json_object_set_new(origin, "size", json_integer((json_int_t)f->origin_size));
+        if (f->variable.name)
+            json_object_set_new(origin, "declared",
+                                json_pack("{s:o,s:o}", "file", text_or_null(f->variable.file),
+                                          "line", number_or_null(f->variable.line)));
+        json_object_set_new(o, "origin", origin);
+    }
     if (f->kind == KIND_LEAK) {
         json_object_set_new(
             o, "leak",
@@ -330,6 +344,20 @@ static void to_finding(struct run *run, const json_t *o, struct finding *f) {
         const json_t *freed = json_object_get(block, "freed");
         f->has_freed = json_is_array(freed);
         f->freed = to_stack(run, freed);
+    }
+    f->what = get_text(run, o, "use");
+    const json_t *origin = json_object_get(o, "origin");
+    if (origin) {
+        const char *from = json_string_value(json_object_get(origin, "from"));
+        for (int k = FROM_HEAP; k <= FROM_OTHER; k++)
+            if (from && strcmp(from, origin_name((enum origin_from)k)) == 0)
+                f->origin = (enum origin_from)k;
+        f->variable.name = get_text(run, origin, "variable");
+        f->origin_size = get_number(origin, "size");
+        f->origin_stack = to_stack(run, json_object_get(origin, "stack"));
+        const json_t *declared = json_object_get(origin, "declared");
+        f->variable.file = get_text(run, declared, "file");
+        f->variable.line = (int)get_number(declared, "line");
     }
     const json_t *leak = json_object_get(o, "leak");
     if (leak) {

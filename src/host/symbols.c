@@ -299,3 +299,143 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     first->own = own && !(file && path_is_system(file));
     return 1;
 }
+
+/* --- variables --- */
+
+struct wanted {
+    int64_t offset, base, pointer; /* the place, the frame base, the stack pointer: all from
+                                      the frame address */
+    Dwarf_Addr address;
+    Dwarf_Die found;
+    bool has;
+};
+
+/* DW_AT_frame_base in terms of the canonical frame address. */
+static bool frame_base(Dwarf_Die *function, Dwarf_Addr address, int64_t pointer, int64_t *base) {
+    Dwarf_Attribute attribute;
+    Dwarf_Op *ops;
+    size_t count;
+    if (!dwarf_attr(function, DW_AT_frame_base, &attribute) ||
+        dwarf_getlocation_addr(&attribute, address, &ops, &count, 1) != 1 || count != 1)
+        return false;
+    switch (ops[0].atom) {
+    case DW_OP_call_frame_cfa:
+        *base = 0;
+        return true;
+    case DW_OP_breg6:
+        *base = -16 + (int64_t)ops[0].number;
+        return true;
+    case DW_OP_reg6: /* the frame pointer: below the return address and its old value */
+        *base = -16;
+        return true;
+    case DW_OP_reg7:
+        *base = pointer;
+        return true;
+    default:
+        return false;
+    }
+}
+
+static int64_t size_of(Dwarf_Die *variable) {
+    Dwarf_Attribute attribute;
+    Dwarf_Die type;
+    Dwarf_Word size = 0;
+    if (!dwarf_attr_integrate(variable, DW_AT_type, &attribute) ||
+        !dwarf_formref_die(&attribute, &type) || dwarf_aggregate_size(&type, &size) != 0)
+        return 1;
+    return size > 0 ? (int64_t)size : 1;
+}
+
+static bool place_covers(const Dwarf_Op *op, int64_t size, const struct wanted *w) {
+    int64_t start = (int64_t)op->number;
+    switch (op->atom) {
+    case DW_OP_fbreg:
+        start += w->base;
+        break;
+    case DW_OP_breg7:
+        start += w->pointer;
+        break;
+    case DW_OP_breg6: /* below the return address and the old frame pointer */
+        start -= 16;
+        break;
+    default:
+        return false;
+    }
+    return w->offset >= start && w->offset < start + size;
+}
+
+/* Anywhere in its life: where the value is used it may be in a register. */
+static bool covers(Dwarf_Die *variable, const struct wanted *w) {
+    Dwarf_Attribute attribute;
+    Dwarf_Op *ops;
+    size_t count = 0;
+    if (!dwarf_attr_integrate(variable, DW_AT_location, &attribute))
+        return false;
+    int64_t size = size_of(variable);
+    if (dwarf_getlocation(&attribute, &ops, &count) == 0)
+        return count == 1 && place_covers(&ops[0], size, w);
+    ptrdiff_t offset = 0;
+    Dwarf_Addr base, low, high;
+    while ((offset = dwarf_getlocations(&attribute, offset, &base, &low, &high, &ops, &count)) > 0)
+        if (count == 1 && place_covers(&ops[0], size, w))
+            return true;
+    return false;
+}
+
+static void search_scope(Dwarf_Die *scope, struct wanted *w) {
+    Dwarf_Die child;
+    if (dwarf_child(scope, &child) != 0)
+        return;
+    do {
+        switch (dwarf_tag(&child)) {
+        case DW_TAG_variable:
+        case DW_TAG_formal_parameter:
+            if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1)) {
+                w->found = child;
+                w->has = true;
+            }
+            break;
+        case DW_TAG_lexical_block:
+        case DW_TAG_inlined_subroutine:
+            search_scope(&child, w);
+            break;
+        }
+    } while (dwarf_siblingof(&child, &child) == 0);
+}
+
+struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
+                                 uint64_t link_address, int64_t offset, int64_t pointer) {
+    struct variable none = {0};
+    struct file *f = path ? open_file(symbols, path) : NULL;
+    if (!f || !f->module)
+        return none;
+    Dwarf_Addr bias = 0;
+    Dwarf_Die *cu = find_unit(f, link_address + f->bias, &bias);
+    Dwarf_Die *scopes = NULL;
+    struct wanted w = {.offset = offset, .pointer = pointer, .address = link_address + f->bias - bias};
+    int count = cu ? dwarf_getscopes(cu, w.address, &scopes) : 0;
+    for (int i = 0; i < count; i++)
+        if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
+            if (frame_base(&scopes[i], w.address, pointer, &w.base))
+                search_scope(&scopes[i], &w);
+            break;
+        }
+    free(scopes);
+    if (!w.has)
+        return none;
+    Dwarf_Attribute attribute;
+    const char *directory =
+        dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
+    struct variable v = {.name = pool_text(pool, dwarf_diename(&w.found))};
+    Dwarf_Word file = 0, line = 0;
+    if (dwarf_attr_integrate(&w.found, DW_AT_decl_line, &attribute))
+        dwarf_formudata(&attribute, &line);
+    v.line = (int)line;
+    Dwarf_Files *files;
+    size_t files_count;
+    if (dwarf_attr_integrate(&w.found, DW_AT_decl_file, &attribute) &&
+        dwarf_formudata(&attribute, &file) == 0 &&
+        dwarf_getsrcfiles(cu, &files, &files_count) == 0 && file < files_count)
+        v.file = absolute(pool, dwarf_filesrc(files, file, NULL, NULL), directory);
+    return v;
+}

@@ -177,8 +177,26 @@ static const char *first_label(const struct finding *f) {
     case KIND_OVERLAPPING_COPY:
         return "copied by";
     default:
+        if (f->kind == KIND_UNINITIALIZED_VALUE)
+            return "used by";
         return f->has_access && f->size == 0 ? "used by" : f->write ? "written by" : "read by";
     }
+}
+
+static void put_origin(const struct page *p, const struct finding *f, int wide) {
+    if (!f->origin || !f->origin_stack.count)
+        return;
+    if (f->variable.name && f->variable.line) {
+        struct frame declared = {.file = f->variable.file, .line = f->variable.line, .own = true};
+        fprintf(p->to, "    %-12s %s%s%s, ", "declared as", style(p, PLACE), f->variable.name,
+                style(p, PLAIN));
+        put_place(p, &declared);
+        fputc('\n', p->to);
+    }
+    put_stack(p, f->origin == FROM_HEAP    ? "allocated by"
+                 : f->origin == FROM_STACK ? "a local of"
+                                           : "first seen in",
+              &f->origin_stack, wide);
 }
 
 static void put_finding(const struct page *p, const struct finding *f, int number) {
@@ -202,7 +220,10 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
     int wide = widest(&f->stack, 12);
     if (f->has_block)
         wide = widest(&f->allocated, widest(&f->freed, wide));
+    if (f->origin)
+        wide = widest(&f->origin_stack, wide);
     put_stack(p, first_label(f), &f->stack, wide);
+    put_origin(p, f, wide);
     if (f->has_block && f->has_freed)
         put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before" : "freed by", &f->freed, wide);
     if (f->has_block)

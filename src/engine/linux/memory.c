@@ -21,13 +21,7 @@ static uint64_t page_up(uint64_t n) { return (n + 4095) & ~4095ULL; }
 void memory_start(void) {
     mappings = engine_alloc(MAPPINGS * sizeof *mappings);
     brk_end = BRK_BASE;
-    long p = system_call(__NR_mmap, D_OFFSET, GUEST_END, PROT_READ | PROT_WRITE,
-                         MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE | MAP_FIXED_NOREPLACE, -1, 0);
-    if (p != (long)D_OFFSET)
-        fail("cannot reserve 32 TiB of address space for the shadow: lift the limit on address "
-             "space (ulimit -v unlimited) or allow overcommit (vm.overcommit_memory 0 or 1)");
-    system_call(__NR_madvise, D_OFFSET, GUEST_END, MADV_DONTDUMP);
-    system_call(__NR_madvise, D_OFFSET, GUEST_END, MADV_NOHUGEPAGE);
+    shadow_start();
 }
 
 /* First mapping that ends after the address. */
@@ -236,9 +230,11 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
             memory_forget(at, size);
         return p;
     }
-    if (fixed)
+    if (fixed) {
         memory_forget(at, size);
-    memory_note((gaddr)p, size, protection, flags & 0xf);
+        shadow_reset(at, page_up(size));
+    }
+    memory_note((gaddr)p, size, protection, flags & (0xf | MAP_STACK));
     if (module)
         symbols_mapped((gaddr)p, size, fd, offset);
     return p;
@@ -255,8 +251,7 @@ long memory_munmap(gaddr start, uint64_t size) {
     long r = system_call(__NR_munmap, start, size);
     if (r == 0) {
         memory_forget(start, size);
-        if (size >= 65536) /* give the shadow's pages back */
-            system_call(__NR_madvise, shadow_of(start), size, MADV_DONTNEED);
+        shadow_reset(start, size);
     }
     return r;
 }
@@ -273,8 +268,12 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
             return -ENOMEM;
         long p = system_call(__NR_mremap, old, old_size, size, flags, wanted);
         if (p >= 0 || p < -4095) {
-            if (!(flags & MREMAP_DONTUNMAP))
+            shadow_reset(wanted, pages);
+            shadow_move(current(), wanted, old, pages < old_pages ? pages : old_pages);
+            if (!(flags & MREMAP_DONTUNMAP)) {
                 memory_forget(old, old_pages);
+                shadow_reset(old, old_pages);
+            }
             memory_forget(wanted, pages);
             memory_note(wanted, pages, (int)m.protection, (int)m.flags);
         }
@@ -283,9 +282,10 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
     if (pages <= old_pages || is_free(old + old_pages, pages - old_pages)) {
         long p = system_call(__NR_mremap, old, old_size, size, 0, 0);
         if (p == (long)old) {
-            if (pages < old_pages)
+            if (pages < old_pages) {
                 memory_forget(old + pages, old_pages - pages);
-            else if (pages > old_pages)
+                shadow_reset(old + pages, old_pages - pages);
+            } else if (pages > old_pages)
                 memory_note(old + old_pages, pages - old_pages, (int)m.protection, (int)m.flags);
             return p;
         }
@@ -299,8 +299,11 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
         return -ENOMEM;
     long p = system_call(__NR_mremap, old, old_size, size, flags | MREMAP_FIXED, at);
     if (p == (long)at) {
-        if (!(flags & MREMAP_DONTUNMAP))
+        shadow_move(current(), at, old, pages < old_pages ? pages : old_pages);
+        if (!(flags & MREMAP_DONTUNMAP)) {
             memory_forget(old, old_pages);
+            shadow_reset(old, old_pages);
+        }
         memory_note(at, pages, (int)m.protection, (int)m.flags);
     }
     return p;
@@ -359,6 +362,7 @@ long memory_brk(gaddr wanted) {
     } else if (new_page < old_page) {
         system_call(__NR_munmap, new_page, old_page - new_page);
         memory_forget(new_page, old_page - new_page);
+        shadow_reset(new_page, old_page - new_page);
     }
     brk_end = wanted;
     return (long)wanted;

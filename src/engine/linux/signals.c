@@ -32,6 +32,7 @@ struct kernel_action {
 static struct action actions[65];
 static struct lock lock;
 
+extern char glue_store[], glue_mark_end[];
 extern char glue_restore[], glue_restore_end[], glue_pending[], glue_sigreturn[];
 extern char glue_syscall_window[], glue_syscall_window_end[], glue_syscall_interrupted[];
 extern char recover_resume[], glue_call_fault[];
@@ -68,9 +69,9 @@ void signals_start(void) {
 void signals_thread_stack(struct context *c) {
     stack_t s;
     s.ss_size = 128 << 10;
-    if (!c->spare[0]) /* a context that is used again has one */
-        c->spare[0] = (uint64_t)(uintptr_t)engine_alloc(s.ss_size);
-    s.ss_sp = (void *)(uintptr_t)c->spare[0];
+    if (!c->signal_stack) /* a context that is used again has one */
+        c->signal_stack = (uint64_t)(uintptr_t)engine_alloc(s.ss_size);
+    s.ss_sp = (void *)(uintptr_t)c->signal_stack;
     s.ss_flags = 0;
     system_call(__NR_sigaltstack, &s, 0);
 }
@@ -111,10 +112,16 @@ static void resume_at(struct ucontext *uc, const void *where) {
 
 static uint64_t *mask_of(struct ucontext *uc) { return (uint64_t *)&uc->uc_sigmask; }
 
+/* Short code outside the cache that goes back into it. */
+static bool in_stub(uint64_t pc) {
+    const char *at = (const char *)(uintptr_t)pc;
+    return at >= glue_store && at < glue_mark_end;
+}
+
 static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
     struct site site;
     struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
-    if (cache_contains(pc) && cache_site(pc, &site) && !site.exact) {
+    if (in_stub(pc) || (cache_contains(pc) && cache_site(pc, &site) && !site.exact)) {
         if (!c->rolling) {
             c->rolling = true;
             c->roll_mask = *mask_of(uc);
@@ -130,6 +137,7 @@ static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
     }
     if (cache_contains(pc) && cache_site(pc, &site)) {
         to_engine(c, uc, site.pc, 0);
+        c->dirty = DIRTY_ALL; /* the words themselves say what is undefined */
         resume_at(uc, glue_pending);
     }
 }
@@ -194,6 +202,7 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
     uint64_t old_pc = c->pc;
     (void)old_pc;
     to_engine(c, uc, site.pc, site.spilled);
+    c->dirty = DIRTY_ALL;
     bool protection = number == 11 && info->si_code == 128;
     if (address >= 2 * D_OFFSET && address < 3 * D_OFFSET)
         address -= D_OFFSET; /* the check of a wild pointer */
@@ -275,7 +284,7 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         return;
     enqueue(c, number, info);
     char *at = (char *)(uintptr_t)pc;
-    if (cache_contains(pc))
+    if (cache_contains(pc) || in_stub(pc))
         roll(c, uc, pc);
     else if (at >= glue_restore && at < glue_restore_end)
         resume_at(uc, glue_pending);
@@ -310,6 +319,79 @@ static _Noreturn void die(struct context *c, int number) {
     system_call(__NR_tgkill, system_call(__NR_getpid), system_call(__NR_gettid), number);
     for (;;)
         system_call(__NR_exit_group, 128 + number);
+}
+
+/* Where the frame keeps each general register. */
+static const uint8_t frame_words[16] = {
+    offsetof(struct sigcontext_64, ax) / 8,  offsetof(struct sigcontext_64, cx) / 8,
+    offsetof(struct sigcontext_64, dx) / 8,  offsetof(struct sigcontext_64, bx) / 8,
+    offsetof(struct sigcontext_64, sp) / 8,  offsetof(struct sigcontext_64, bp) / 8,
+    offsetof(struct sigcontext_64, si) / 8,  offsetof(struct sigcontext_64, di) / 8,
+    offsetof(struct sigcontext_64, r8) / 8,  offsetof(struct sigcontext_64, r9) / 8,
+    offsetof(struct sigcontext_64, r10) / 8, offsetof(struct sigcontext_64, r11) / 8,
+    offsetof(struct sigcontext_64, r12) / 8, offsetof(struct sigcontext_64, r13) / 8,
+    offsetof(struct sigcontext_64, r14) / 8, offsetof(struct sigcontext_64, r15) / 8};
+
+static gaddr frame_word(gaddr frame, int reg) {
+    return frame + offsetof(struct frame, uc) + offsetof(struct ucontext, uc_mcontext) +
+           8u * frame_words[reg];
+}
+
+#define XSAVE_LOW 160u  /* XMM0 in the area, 16 bytes each */
+#define XSAVE_HIGH 576u /* upper halves of YMM0 to YMM15 */
+
+/* The frame is defined, its registers as far as they were. */
+static void save_undefined(struct context *c, gaddr frame, gaddr area, uint64_t vectors) {
+    shadow_fill(frame, area + vectors + 4 - frame, 0);
+    if (c->dirty)
+        c->dirty = dirty_now(c);
+    if (!c->dirty)
+        return;
+    for (int r = 0; r < 16; r++) {
+        copy_bytes(shadow_of(frame_word(frame, r)), &dirty_words(c)[r], 8);
+        if (c->dirty >> r & 1)
+            origin_set(c, frame_word(frame, r), 8, dirty_origin(c, r));
+    }
+    for (int v = 0; v < 16; v++) {
+        const uint8_t *u = (const uint8_t *)dirty_vector(c, v);
+        copy_bytes(shadow_of(area + XSAVE_LOW + 16u * (unsigned)v), u, 16);
+        if (vectors >= XSAVE_HIGH + 256)
+            copy_bytes(shadow_of(area + XSAVE_HIGH + 16u * (unsigned)v), u + 16, 16);
+        if ((c->dirty >> (ELEMENT_VECTOR + v) | c->dirty >> (ELEMENT_UPPER + v)) & 1)
+            origin_set(c, area + XSAVE_LOW + 16u * (unsigned)v, 16,
+                       dirty_origin(c, ELEMENT_VECTOR + v));
+    }
+    dirty_clear(c, 1ULL << RAX | 1ULL << RDI | 1ULL << RSI | 1ULL << RDX | 1ULL << ELEMENT_FLAGS);
+}
+
+/* The other way round; what was the frame is released. */
+static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr sp) {
+    uint64_t vectors = vector_size();
+    c->dirty = DIRTY_ALL;
+    dirty_clear(c, DIRTY_ALL);
+    c->dirty = DIRTY_ALL;
+    for (int r = 0; r < 16; r++) {
+        uint64_t bits;
+        copy_bytes(&bits, shadow_of(frame_word(frame, r)), 8);
+        dirty_words(c)[r] = r == RSP ? 0 : bits;
+        if (bits)
+            dirty_set_origin(c, r, origin_at(c, frame_word(frame, r)));
+    }
+    if (area)
+        for (int v = 0; v < 16; v++) {
+            uint8_t *u = (uint8_t *)dirty_vector(c, v);
+            gaddr low = area + XSAVE_LOW + 16u * (unsigned)v;
+            copy_bytes(u, shadow_of(low), 16);
+            if (vectors >= XSAVE_HIGH + 256)
+                copy_bytes(u + 16, shadow_of(area + XSAVE_HIGH + 16u * (unsigned)v), 16);
+            if (shadow_first_undefined(low, 16))
+                dirty_set_origin(c, ELEMENT_VECTOR + v, origin_at(c, low));
+        }
+    c->dirty = dirty_now(c);
+    if (sp > frame && sp - frame < 65536)
+        shadow_fill(frame, sp - 128 > frame ? sp - 128 - frame : 0, 0xff);
+    else if (area)
+        shadow_fill(frame, area + vectors + 4 - frame, 0xff);
 }
 
 static void push_frame(struct context *c, int number, const void *info, const struct action *a) {
@@ -356,6 +438,7 @@ static void push_frame(struct context *c, int number, const void *info, const st
     *mask_of(&f->uc) = c->restore_mask ? c->saved_mask : c->signal_mask;
     s->oldmask = *mask_of(&f->uc);
     copy_bytes(&f->info, info, sizeof f->info);
+    save_undefined(c, at, area, vectors);
     c->recover = 0;
     c->registers[RSP] = at;
     c->registers[RDI] = (uint64_t)number;
@@ -443,6 +526,7 @@ void signals_return(struct context *c) {
     c->flags = s->flags & ~(uint64_t)TRAP_FLAG;
     c->pc = s->ip;
     c->target = 0;
+    restore_undefined(c, (gaddr)(uintptr_t)f, s->fpstate, r[RSP]);
     c->signal_mask = *mask_of(&f->uc) & ~(bit(9) | bit(19));
     signals_real_mask(c);
     c->pending = signals_deliverable(c);

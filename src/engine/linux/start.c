@@ -208,6 +208,9 @@ _Noreturn void engine_main(uint64_t *native) {
     c->stack_low = top - size;
     c->stack_high = top;
     c->registers[RSP] = fill_stack(native, &image, loader.base, guest_path, top);
+    gaddr bottom = c->registers[RSP] & ~4095ULL;
+    shadow_fresh(top - size, bottom - (top - size));
+    shadow_fill(bottom, c->registers[RSP] - bottom, 0xff);
     show_arguments(native);
     c->pc = entry;
     c->flags = 0x202;

@@ -15,8 +15,8 @@ enum place { PLACE_PROGRAM, PLACE_STATIC_PROGRAM, PLACE_STATIC_PIE, PLACE_LIBRAR
 
 static struct {
     gaddr start, end;
-} library_c[16], loader[16];
-static uint32_t library_c_count, loader_count;
+} library_c[16], loader[16], unwinder[16];
+static uint32_t library_c_count, loader_count, unwinder_count;
 
 static bool inside(const void *list, uint32_t n, gaddr pc) {
     const struct {
@@ -29,6 +29,10 @@ static bool inside(const void *list, uint32_t n, gaddr pc) {
 }
 
 bool symbols_in_library_c(gaddr pc) { return inside(library_c, library_c_count, pc); }
+bool symbols_is_system(gaddr pc) {
+    return symbols_in_library_c(pc) || symbols_in_loader(pc) ||
+           inside(unwinder, unwinder_count, pc);
+}
 bool symbols_in_loader(gaddr pc) { return inside(loader, loader_count, pc); }
 
 static const char *base_name(const char *path) {
@@ -120,6 +124,11 @@ static void add_range(const char *path, gaddr start, gaddr end, enum place place
     if (place == PLACE_LIBRARY_C && library_c_count < 16) {
         library_c[library_c_count].start = start;
         library_c[library_c_count++].end = end;
+    }
+    if ((has_prefix(base_name(path), "libgcc_s") || has_prefix(base_name(path), "libunwind")) &&
+        unwinder_count < 16) {
+        unwinder[unwinder_count].start = start;
+        unwinder[unwinder_count++].end = end;
     }
     if (has_prefix(base_name(path), "ld-") && loader_count < 16) {
         loader[loader_count].start = start;

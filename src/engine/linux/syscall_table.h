@@ -1,62 +1,242 @@
 /* The table of system-call effects on guest memory: one row per call.
-   X(name, parameters...) with up to four of
-     IN(i, j)    parameter i points to as many bytes as parameter j says, read
-     OUT(i, j)   the same, written
-     INTO(i, n)  n bytes read;  FROM(i, n)  n bytes written
-     TEXT(i)     a terminated text is read
-     VECTOR(i, j, w) j iovecs; w: the kernel writes through them
+   X(name, "parameter names", effects...): every named parameter must be defined
+   when it is passed in a register; up to five effects, by parameter index:
+     IN(i, j)     as many bytes as parameter j says are read
+     OUT(i, j)    at most that many are written; the result tells how many
+     FULL(i, j)   exactly that many are written
+     INTO(i, n)   n bytes are read;  FROM(i, n)  n bytes are written
+     BOTH(i, n)   read and written
+     PART(i, at, n) n bytes at an offset are read (others the kernel ignores)
+     ITEMS(i, n)  result times n bytes are written
+     COUNTED(i, j, n) parameter j times n bytes are read
+     TEXT(i)      a terminated text is read
+     READV(i, j)  j iovecs, data written through them; WRITEV(i, j) read
+     LENGTH(i, j) parameter j points to the length of the output at i, both ways
+     CALL(f)      a function in syscalls.c does what no row can say
    A null pointer means the parameter is absent. */
 #define SYSTEM_CALLS(X)                                                                   \
-    X(read, OUT(1, 2))                                                                    \
-    X(write, IN(1, 2))                                                                    \
-    X(pread64, OUT(1, 2))                                                                 \
-    X(pwrite64, IN(1, 2))                                                                 \
-    X(readv, VECTOR(1, 2, 1))                                                             \
-    X(writev, VECTOR(1, 2, 0))                                                            \
-    X(preadv, VECTOR(1, 2, 1))                                                            \
-    X(pwritev, VECTOR(1, 2, 0))                                                           \
-    X(sendto, IN(1, 2))                                                                   \
-    X(recvfrom, OUT(1, 2))                                                                \
-    X(getrandom, OUT(0, 1))                                                               \
-    X(getdents64, OUT(1, 2))                                                              \
-    X(getcwd, OUT(0, 1))                                                                  \
-    X(open, TEXT(0))                                                                      \
-    X(openat, TEXT(1))                                                                    \
-    X(creat, TEXT(0))                                                                     \
-    X(stat, TEXT(0), FROM(1, 144))                                                        \
-    X(lstat, TEXT(0), FROM(1, 144))                                                       \
-    X(fstat, FROM(1, 144))                                                                \
-    X(newfstatat, TEXT(1), FROM(2, 144))                                                  \
-    X(statx, TEXT(1), FROM(4, 256))                                                       \
-    X(access, TEXT(0))                                                                    \
-    X(faccessat, TEXT(1))                                                                 \
-    X(readlink, TEXT(0), OUT(1, 2))                                                       \
-    X(readlinkat, TEXT(1), OUT(2, 3))                                                     \
-    X(unlink, TEXT(0))                                                                    \
-    X(unlinkat, TEXT(1))                                                                  \
-    X(rename, TEXT(0), TEXT(1))                                                           \
-    X(renameat, TEXT(1), TEXT(3))                                                         \
-    X(link, TEXT(0), TEXT(1))                                                             \
-    X(symlink, TEXT(0), TEXT(1))                                                          \
-    X(mkdir, TEXT(0))                                                                     \
-    X(mkdirat, TEXT(1))                                                                   \
-    X(rmdir, TEXT(0))                                                                     \
-    X(chdir, TEXT(0))                                                                     \
-    X(chmod, TEXT(0))                                                                     \
-    X(chown, TEXT(0))                                                                     \
-    X(truncate, TEXT(0))                                                                  \
-    X(pipe, FROM(0, 8))                                                                   \
-    X(pipe2, FROM(0, 8))                                                                  \
-    X(socketpair, FROM(3, 8))                                                             \
-    X(connect, IN(1, 2))                                                                  \
-    X(bind, IN(1, 2))                                                                     \
-    X(nanosleep, INTO(0, 16))                                                             \
-    X(clock_gettime, FROM(1, 16))                                                         \
-    X(gettimeofday, FROM(0, 16))                                                          \
-    X(uname, FROM(0, 390))                                                                \
-    X(sysinfo, FROM(0, 112))                                                              \
-    X(getrusage, FROM(1, 144))                                                            \
-    X(times, FROM(0, 32))                                                                 \
-    X(epoll_ctl, INTO(3, 12))                                                             \
-    X(sigaltstack, INTO(0, 24), FROM(1, 24))                                              \
-    X(rt_sigaction, INTO(1, 32), FROM(2, 32))
+    X(read, "fd buf count", OUT(1, 2))                                                    \
+    X(write, "fd buf count", IN(1, 2))                                                    \
+    X(open, "path flags", TEXT(0), CALL(mode_of_open))                                    \
+    X(close, "fd")                                                                        \
+    X(stat, "path buf", TEXT(0), FROM(1, 144))                                            \
+    X(fstat, "fd buf", FROM(1, 144))                                                      \
+    X(lstat, "path buf", TEXT(0), FROM(1, 144))                                           \
+    X(poll, "fds nfds timeout", CALL(poll))                                               \
+    X(lseek, "fd offset whence")                                                          \
+    X(mmap, "addr length prot flags")                                                     \
+    X(mprotect, "addr length prot")                                                       \
+    X(munmap, "addr length")                                                              \
+    X(brk, "addr")                                                                        \
+    X(rt_sigaction, "signum act oldact sigsetsize", INTO(1, 32), FROM(2, 32))             \
+    X(rt_sigprocmask, "how set oldset sigsetsize", INTO(1, 8), FROM(2, 8))                \
+    X(ioctl, "fd request", CALL(ioctl))                                                   \
+    X(pread64, "fd buf count offset", OUT(1, 2))                                          \
+    X(pwrite64, "fd buf count offset", IN(1, 2))                                          \
+    X(readv, "fd iov iovcnt", READV(1, 2))                                                \
+    X(writev, "fd iov iovcnt", WRITEV(1, 2))                                              \
+    X(access, "path mode", TEXT(0))                                                       \
+    X(pipe, "pipefd", FROM(0, 8))                                                         \
+    X(select, "nfds readfds writefds exceptfds timeout", CALL(select))                    \
+    X(mremap, "old_address old_size new_size flags")                                      \
+    X(msync, "addr length flags")                                                         \
+    X(mincore, "addr length vec", CALL(mincore))                                          \
+    X(madvise, "addr length advice")                                                      \
+    X(shmget, "key size shmflg")                                                          \
+    X(shmat, "shmid shmaddr shmflg")                                                      \
+    X(shmctl, "shmid cmd", CALL(shmctl))                                                  \
+    X(dup, "oldfd")                                                                       \
+    X(dup2, "oldfd newfd")                                                                \
+    X(nanosleep, "req rem", INTO(0, 16), CALL(remaining))                                 \
+    X(getitimer, "which value", FROM(1, 32))                                              \
+    X(setitimer, "which value old", INTO(1, 32), FROM(2, 32))                             \
+    X(alarm, "seconds")                                                                   \
+    X(sendfile, "out_fd in_fd offset count", BOTH(2, 8))                                  \
+    X(socket, "domain type protocol")                                                     \
+    X(connect, "sockfd addr addrlen", CALL(address_1))                                    \
+    X(accept, "sockfd addr addrlen", LENGTH(1, 2))                                        \
+    X(sendto, "sockfd buf len flags", IN(1, 2), CALL(address_4))                          \
+    X(recvfrom, "sockfd buf len flags", OUT(1, 2), LENGTH(4, 5))                          \
+    X(sendmsg, "sockfd msg flags", CALL(sendmsg))                                         \
+    X(recvmsg, "sockfd msg flags", CALL(recvmsg))                                         \
+    X(shutdown, "sockfd how")                                                             \
+    X(bind, "sockfd addr addrlen", CALL(address_1))                                       \
+    X(listen, "sockfd backlog")                                                           \
+    X(getsockname, "sockfd addr addrlen", LENGTH(1, 2))                                   \
+    X(getpeername, "sockfd addr addrlen", LENGTH(1, 2))                                   \
+    X(socketpair, "domain type protocol sv", FROM(3, 8))                                  \
+    X(setsockopt, "sockfd level optname optval optlen", IN(3, 4))                         \
+    X(getsockopt, "sockfd level optname optval optlen", LENGTH(3, 4))                     \
+    X(clone, "flags stack", CALL(clone))                                                  \
+    X(execve, "path argv envp", TEXT(0), CALL(texts_1), CALL(texts_2))                    \
+    X(exit, "status")                                                                     \
+    X(wait4, "pid wstatus options rusage", FROM(1, 4), FROM(3, 144))                      \
+    X(kill, "pid sig")                                                                    \
+    X(uname, "buf", FROM(0, 390))                                                         \
+    X(semget, "key nsems semflg")                                                         \
+    X(semop, "semid sops nsops", COUNTED(1, 2, 6))                                        \
+    X(semctl, "semid semnum cmd", CALL(semctl))                                           \
+    X(shmdt, "shmaddr")                                                                   \
+    X(msgget, "key msgflg")                                                               \
+    X(msgsnd, "msqid msgp msgsz msgflg", CALL(msgsnd))                                    \
+    X(msgrcv, "msqid msgp msgsz msgtyp msgflg", CALL(msgrcv))                             \
+    X(msgctl, "msqid cmd", CALL(msgctl))                                                  \
+    X(fcntl, "fd cmd", CALL(fcntl))                                                       \
+    X(flock, "fd operation")                                                              \
+    X(fsync, "fd")                                                                        \
+    X(fdatasync, "fd")                                                                    \
+    X(truncate, "path length", TEXT(0))                                                   \
+    X(ftruncate, "fd length")                                                             \
+    X(getdents, "fd dirp count", OUT(1, 2))                                               \
+    X(getcwd, "buf size", OUT(0, 1))                                                      \
+    X(chdir, "path", TEXT(0))                                                             \
+    X(fchdir, "fd")                                                                       \
+    X(rename, "oldpath newpath", TEXT(0), TEXT(1))                                        \
+    X(mkdir, "path mode", TEXT(0))                                                        \
+    X(rmdir, "path", TEXT(0))                                                             \
+    X(creat, "path mode", TEXT(0))                                                        \
+    X(link, "oldpath newpath", TEXT(0), TEXT(1))                                          \
+    X(unlink, "path", TEXT(0))                                                            \
+    X(symlink, "target linkpath", TEXT(0), TEXT(1))                                       \
+    X(readlink, "path buf bufsiz", TEXT(0), OUT(1, 2))                                    \
+    X(chmod, "path mode", TEXT(0))                                                        \
+    X(fchmod, "fd mode")                                                                  \
+    X(chown, "path owner group", TEXT(0))                                                 \
+    X(fchown, "fd owner group")                                                           \
+    X(lchown, "path owner group", TEXT(0))                                                \
+    X(umask, "mask")                                                                      \
+    X(gettimeofday, "tv tz", FROM(0, 16), FROM(1, 8))                                     \
+    X(getrlimit, "resource rlim", FROM(1, 16))                                            \
+    X(getrusage, "who usage", FROM(1, 144))                                               \
+    X(sysinfo, "info", FROM(0, 112))                                                      \
+    X(times, "buf", FROM(0, 32))                                                          \
+    X(setuid, "uid")                                                                      \
+    X(setgid, "gid")                                                                      \
+    X(setpgid, "pid pgid")                                                                \
+    X(getpgid, "pid")                                                                     \
+    X(getsid, "pid")                                                                      \
+    X(getgroups, "size list", ITEMS(1, 4))                                                \
+    X(setgroups, "size list", COUNTED(1, 0, 4))                                           \
+    X(getresuid, "ruid euid suid", FROM(0, 4), FROM(1, 4), FROM(2, 4))                    \
+    X(getresgid, "rgid egid sgid", FROM(0, 4), FROM(1, 4), FROM(2, 4))                    \
+    X(capget, "header data", INTO(0, 8), CALL(capget))                                    \
+    X(rt_sigpending, "set sigsetsize", FULL(0, 1))                                        \
+    X(rt_sigtimedwait, "set info timeout sigsetsize", IN(0, 3), FROM(1, 128), INTO(2, 16)) \
+    X(rt_sigqueueinfo, "pid sig info", INTO(2, 12))                                       \
+    X(rt_sigsuspend, "mask sigsetsize", IN(0, 1))                                         \
+    X(sigaltstack, "ss old_ss", PART(0, 0, 12), PART(0, 16, 8), FROM(1, 24))              \
+    X(utime, "path times", TEXT(0), INTO(1, 16))                                          \
+    X(mknod, "path mode", TEXT(0))                                                        \
+    X(statfs, "path buf", TEXT(0), FROM(1, 120))                                          \
+    X(fstatfs, "fd buf", FROM(1, 120))                                                    \
+    X(sched_setparam, "pid param", INTO(1, 4))                                            \
+    X(sched_getparam, "pid param", FROM(1, 4))                                            \
+    X(sched_setscheduler, "pid policy param", INTO(2, 4))                                 \
+    X(sched_getscheduler, "pid")                                                          \
+    X(sched_rr_get_interval, "pid tp", FROM(1, 16))                                       \
+    X(prctl, "option", CALL(prctl))                                                       \
+    X(arch_prctl, "code", CALL(arch_prctl))                                               \
+    X(setrlimit, "resource rlim", INTO(1, 16))                                            \
+    X(chroot, "path", TEXT(0))                                                            \
+    X(mount, "source target", TEXT(0), TEXT(1), TEXT(2))                                  \
+    X(umount2, "target flags", TEXT(0))                                                   \
+    X(sethostname, "name len", IN(0, 1))                                                  \
+    X(setxattr, "path name value size flags", TEXT(0), TEXT(1), IN(2, 3))                 \
+    X(lsetxattr, "path name value size flags", TEXT(0), TEXT(1), IN(2, 3))                \
+    X(fsetxattr, "fd name value size flags", TEXT(1), IN(2, 3))                           \
+    X(getxattr, "path name value size", TEXT(0), TEXT(1), OUT(2, 3))                      \
+    X(lgetxattr, "path name value size", TEXT(0), TEXT(1), OUT(2, 3))                     \
+    X(fgetxattr, "fd name value size", TEXT(1), OUT(2, 3))                                \
+    X(listxattr, "path list size", TEXT(0), OUT(1, 2))                                    \
+    X(llistxattr, "path list size", TEXT(0), OUT(1, 2))                                   \
+    X(flistxattr, "fd list size", OUT(1, 2))                                              \
+    X(removexattr, "path name", TEXT(0), TEXT(1))                                         \
+    X(tkill, "tid sig")                                                                   \
+    X(time, "tloc", FROM(0, 8))                                                           \
+    X(futex, "uaddr op", CALL(futex))                                                     \
+    X(sched_setaffinity, "pid cpusetsize mask", IN(2, 1))                                 \
+    X(sched_getaffinity, "pid cpusetsize mask", OUT(2, 1))                                \
+    X(io_setup, "nr_events ctx", FROM(1, 8))                                              \
+    X(io_getevents, "ctx min_nr nr events timeout", ITEMS(3, 32), INTO(4, 16))            \
+    X(epoll_create, "size")                                                               \
+    X(getdents64, "fd dirp count", OUT(1, 2))                                             \
+    X(semtimedop, "semid sops nsops timeout", COUNTED(1, 2, 6), INTO(3, 16))              \
+    X(fadvise64, "fd offset len advice")                                                  \
+    X(timer_create, "clockid sevp timerid", PART(1, 8, 8), FROM(2, 4))                    \
+    X(timer_settime, "timerid flags new_value old_value", INTO(2, 32), FROM(3, 32))       \
+    X(timer_gettime, "timerid value", FROM(1, 32))                                        \
+    X(timer_delete, "timerid")                                                            \
+    X(clock_settime, "clockid tp", INTO(1, 16))                                           \
+    X(clock_gettime, "clockid tp", FROM(1, 16))                                           \
+    X(clock_getres, "clockid res", FROM(1, 16))                                           \
+    X(clock_nanosleep, "clockid flags request remain", INTO(2, 16), CALL(remaining_3))    \
+    X(exit_group, "status")                                                               \
+    X(epoll_wait, "epfd events maxevents timeout", ITEMS(1, 12))                          \
+    X(epoll_ctl, "epfd op fd", INTO(3, 4))                                                \
+    X(tgkill, "tgid tid sig")                                                             \
+    X(utimes, "path times", TEXT(0), INTO(1, 32))                                         \
+    X(mq_open, "name oflag", TEXT(0))                                                     \
+    X(mq_unlink, "name", TEXT(0))                                                         \
+    X(mq_timedsend, "mqdes msg len prio timeout", IN(1, 2), INTO(4, 16))                  \
+    X(mq_timedreceive, "mqdes msg len prio timeout", OUT(1, 2), FROM(3, 4), INTO(4, 16))  \
+    X(mq_getsetattr, "mqdes new old", PART(1, 0, 8), FROM(2, 64))                         \
+    X(waitid, "idtype id infop options rusage", FROM(2, 128), FROM(4, 144))               \
+    X(inotify_add_watch, "fd path mask", TEXT(1))                                         \
+    X(inotify_rm_watch, "fd wd")                                                          \
+    X(openat, "dirfd path flags", TEXT(1), CALL(mode_of_openat))                          \
+    X(mkdirat, "dirfd path mode", TEXT(1))                                                \
+    X(mknodat, "dirfd path mode", TEXT(1))                                                \
+    X(fchownat, "dirfd path owner group flags", TEXT(1))                                  \
+    X(futimesat, "dirfd path times", TEXT(1), INTO(2, 32))                                \
+    X(newfstatat, "dirfd path buf flags", TEXT(1), FROM(2, 144))                          \
+    X(unlinkat, "dirfd path flags", TEXT(1))                                              \
+    X(renameat, "olddirfd oldpath newdirfd newpath", TEXT(1), TEXT(3))                    \
+    X(linkat, "olddirfd oldpath newdirfd newpath flags", TEXT(1), TEXT(3))                \
+    X(symlinkat, "target newdirfd linkpath", TEXT(0), TEXT(2))                            \
+    X(readlinkat, "dirfd path buf bufsiz", TEXT(1), OUT(2, 3))                            \
+    X(fchmodat, "dirfd path mode", TEXT(1))                                               \
+    X(faccessat, "dirfd path mode", TEXT(1))                                              \
+    X(pselect6, "nfds readfds writefds exceptfds timeout sigmask", CALL(select),          \
+      INTO(5, 16))                                                                        \
+    X(ppoll, "fds nfds tmo_p sigmask", CALL(poll), BOTH(2, 16), INTO(3, 8))               \
+    X(get_robust_list, "pid head len", FROM(1, 8), FROM(2, 8))                            \
+    X(set_robust_list, "head len")                                                        \
+    X(splice, "fd_in off_in fd_out off_out len flags", BOTH(1, 8), BOTH(3, 8))            \
+    X(sync_file_range, "fd offset nbytes flags")                                          \
+    X(vmsplice, "fd iov nr_segs flags", WRITEV(1, 2))                                     \
+    X(utimensat, "dirfd path times flags", TEXT(1), INTO(2, 32))                          \
+    X(epoll_pwait, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(4, 8))     \
+    X(epoll_pwait2, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(3, 16),   \
+      INTO(4, 8))                                                                         \
+    X(signalfd, "fd mask sizemask", IN(1, 2))                                             \
+    X(signalfd4, "fd mask sizemask flags", IN(1, 2))                                      \
+    X(timerfd_create, "clockid flags")                                                    \
+    X(timerfd_settime, "fd flags new_value old_value", INTO(2, 32), FROM(3, 32))          \
+    X(timerfd_gettime, "fd value", FROM(1, 32))                                           \
+    X(eventfd2, "initval flags")                                                          \
+    X(fallocate, "fd mode offset len")                                                    \
+    X(accept4, "sockfd addr addrlen flags", LENGTH(1, 2))                                 \
+    X(epoll_create1, "flags")                                                             \
+    X(dup3, "oldfd newfd flags")                                                          \
+    X(pipe2, "pipefd flags", FROM(0, 8))                                                  \
+    X(preadv, "fd iov iovcnt offset", READV(1, 2))                                        \
+    X(pwritev, "fd iov iovcnt offset", WRITEV(1, 2))                                      \
+    X(preadv2, "fd iov iovcnt offset", READV(1, 2))                                       \
+    X(pwritev2, "fd iov iovcnt offset", WRITEV(1, 2))                                     \
+    X(recvmmsg, "sockfd msgvec vlen flags timeout", CALL(recvmmsg))                       \
+    X(sendmmsg, "sockfd msgvec vlen flags", CALL(sendmmsg))                               \
+    X(prlimit64, "pid resource new_limit old_limit", INTO(2, 16), FROM(3, 16))            \
+    X(process_vm_readv, "pid local liovcnt remote riovcnt flags", READV(1, 2))            \
+    X(process_vm_writev, "pid local liovcnt remote riovcnt flags", WRITEV(1, 2))          \
+    X(getcpu, "cpu node", FROM(0, 4), FROM(1, 4))                                         \
+    X(sched_getattr, "pid attr size flags", FULL(1, 2))                                   \
+    X(renameat2, "olddirfd oldpath newdirfd newpath flags", TEXT(1), TEXT(3))             \
+    X(getrandom, "buf buflen flags", OUT(0, 1))                                           \
+    X(memfd_create, "name flags", TEXT(0))                                                \
+    X(execveat, "dirfd path argv envp flags", TEXT(1), CALL(texts_2), CALL(texts_3))      \
+    X(copy_file_range, "fd_in off_in fd_out off_out len flags", BOTH(1, 8), BOTH(3, 8))   \
+    X(statx, "dirfd path flags mask buf", TEXT(1), FROM(4, 256))                          \
+    X(io_uring_setup, "entries params", FROM(1, 120))                                     \
+    X(openat2, "dirfd path how size", TEXT(1), IN(2, 3))                                  \
+    X(faccessat2, "dirfd path mode flags", TEXT(1))                                       \
+    X(close_range, "first last flags")

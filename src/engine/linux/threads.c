@@ -9,6 +9,7 @@
 #include <linux/sched.h>
 
 #define ENGINE_STACK (512u << 10)
+#define FRESH_STACK (1u << 20) /* what is beyond stays as it is */
 
 struct context *threads;
 struct lock threads_lock;
@@ -34,15 +35,16 @@ struct context *context_new(void) {
         /* `next` stays as it is all the while: others walk the list */
         void *stack = c->engine_stack;
         struct shadow_entry *base = c->shadow_base, *end = c->shadow_end;
-        uint64_t signal_stack = c->spare[0];
+        uint64_t signal_stack = c->signal_stack;
         uint64_t link = offsetof(struct context, next), rest = link + sizeof c->next;
         fill_bytes(c, 0, link);
         fill_bytes((char *)c + rest, 0, sizeof *c - rest);
         fill_bytes((char *)c + CTX_LOOKUP_KEY, 0, 0x80000);
+        fill_bytes((char *)c + CTX_DIRTY_KEY, 0, 0x80000);
         c->engine_stack = stack;
         c->shadow_base = base;
         c->shadow_end = end;
-        c->spare[0] = signal_stack;
+        c->signal_stack = signal_stack;
         c->alive = 1;
     } else {
         c = engine_alloc(CTX_SIZE);
@@ -62,6 +64,9 @@ struct context *context_new(void) {
     c->self = c;
     c->shadow = c->shadow_base;
     c->cache_base = CACHE_BASE;
+    c->mark = ~0ULL;
+    c->a_base = A_BASE;
+    fill_bytes((char *)c + CTX_UNDEFINED, 0, CTX_VECTOR - CTX_UNDEFINED);
     c->canary = 0x5a5aa5a5c3c33c3cULL;
     c->engine_sp = (uint64_t)(uintptr_t)c->engine_stack + ENGINE_STACK - 64;
     c->number = __atomic_add_fetch(&next_number, 1, __ATOMIC_RELAXED);
@@ -78,11 +83,25 @@ static void note_stack(struct context *c) {
     }
 }
 
+/* What a new thread finds below its stack pointer was not set for it. Only of
+   memory that was mapped as a stack that is sure. */
+static void freshen_stack(struct context *c) {
+    struct mapping m;
+    gaddr top = c->registers[RSP] & ~4095ULL;
+    if (!memory_lookup(top - 8, &m) || !(m.flags & MAP_STACK))
+        return;
+    gaddr low = top - m.start > FRESH_STACK ? top - FRESH_STACK : m.start;
+    shadow_fresh(low, top - low);
+    shadow_fill(top, c->registers[RSP] - top, 0xff);
+}
+
 void thread_start(struct context *c) {
     c->tid = (uint32_t)system_call(__NR_gettid);
     system_call(__NR_arch_prctl, ARCH_SET_GS, D_OFFSET);
     signals_thread_stack(c);
     note_stack(c);
+    if (c->clone_flags & CLONE_THREAD)
+        freshen_stack(c);
     process_thread_began(c);
     signals_real_mask(c);
     c->reason = EXIT_START;

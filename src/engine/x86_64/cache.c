@@ -4,6 +4,7 @@
    under its feet; a dropped block's entry becomes a jump out. */
 #include "cache.h"
 #include "decode.h"
+#include "plan.h"
 
 #include <asm/unistd.h>
 #include <linux/mman.h>
@@ -12,6 +13,9 @@ struct cache cache;
 struct cache_link *cache_links;
 struct cache_place *cache_places;
 struct cache_block *cache_blocks;
+struct cache_check *cache_checks;
+struct cache_version *cache_versions;
+struct plan *cache_plans;
 
 #define TABLE (1u << 22)
 static struct table_entry {
@@ -21,6 +25,8 @@ static struct table_entry {
 
 void glue_exit(void);
 void glue_exit_call(void);
+void glue_store(void);
+void glue_mark(void);
 
 _Static_assert(offsetof(struct context, shadow) == CTX_SHADOW, "context layout");
 _Static_assert(offsetof(struct context, canary) == CTX_CANARY, "context layout");
@@ -31,7 +37,18 @@ _Static_assert(offsetof(struct context, flags) == CTX_FLAGS, "context layout");
 _Static_assert(offsetof(struct context, cache_base) == CTX_CACHE_BASE, "context layout");
 _Static_assert(offsetof(struct context, pc) == CTX_PC, "context layout");
 _Static_assert(offsetof(struct context, recover_saved) == 0x200, "context layout");
-_Static_assert(sizeof(struct context) > 0 && sizeof(struct context) < 0xd000, "context layout");
+_Static_assert(offsetof(struct context, mark) == CTX_MARK, "context layout");
+_Static_assert(offsetof(struct context, dirty) == CTX_DIRTY, "context layout");
+_Static_assert(offsetof(struct context, mark_high) == CTX_MARK_HIGH, "context layout");
+_Static_assert(offsetof(struct context, stack_low) == CTX_STACK_LOW, "context layout");
+_Static_assert(offsetof(struct context, old_sp) == CTX_OLD_SP, "context layout");
+_Static_assert(offsetof(struct context, a_base) == CTX_A_BASE, "context layout");
+_Static_assert(offsetof(struct context, way) == CTX_WAY, "context layout");
+_Static_assert(ORIGIN_BASE == 0x640000000000 && ORIGIN_SIZE == 0x100000000000 &&
+                   HEAP_BASE == 0x0a0000000000 && STACK_TOP == 0x1fffff000000,
+               "glue.S has them");
+_Static_assert(offsetof(struct context, scratch) == CTX_SCRATCH, "context layout");
+_Static_assert(sizeof(struct context) <= CTX_UNDEFINED, "context layout");
 
 static void *reserve(uint64_t at, uint64_t size, int protection) {
     long p = system_call(__NR_mmap, at, size, protection,
@@ -57,6 +74,9 @@ void cache_start(void) {
     TAKE(cache_places, CACHE_PLACES);
     TAKE(cache_blocks, CACHE_BLOCKS);
     TAKE(table, TABLE);
+    TAKE(cache_checks, CACHE_CHECKS);
+    TAKE(cache_versions, CACHE_VERSIONS);
+    TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
     for (int reason = 1; reason < 16; reason++) {
         cache.exits[reason] = e.at;
@@ -68,11 +88,15 @@ void cache_start(void) {
         emit32(&e, (int64_t)pad);
         while (pad--)
             emit8(&e, 0xcc);
-        emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call : glue_exit));
+        emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call
+                                         : reason == EXIT_STORE  ? glue_store
+                                         : reason == EXIT_MARK   ? glue_mark
+                                                                 : glue_exit));
     }
     cache.at = e.at;
     cache.cold = (uint8_t *)(uintptr_t)(CACHE_BASE + CACHE_SIZE / 2);
     cache.block_count = 1;
+    cache.version_count = 1;
 }
 
 /* Neighbours stay neighbours, so that the table's pages are used densely. */
@@ -132,6 +156,25 @@ uint64_t cache_lookup_original(struct context *c, gaddr pc) {
     return translate_locked(c, pc, true);
 }
 
+uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew) {
+    if (replaced_at(pc))
+        return cache_lookup(c, pc);
+    lock_take(&cache.lock);
+    uint64_t wanted = elements;
+    uint64_t host = anew ? 0 : dirty_find(pc, &wanted);
+    lock_drop(&cache.lock);
+    if (host)
+        return host;
+    vectors_save(c);
+    lock_take(&cache.lock);
+    host = translate_version(pc, wanted);
+    if (host)
+        dirty_enter(pc, wanted, host);
+    lock_drop(&cache.lock);
+    vectors_restore(c);
+    return host;
+}
+
 bool cache_contains(uint64_t host) {
     return host >= CACHE_BASE && host < CACHE_BASE + CACHE_SIZE;
 }
@@ -174,6 +217,7 @@ static void close_entry(const struct cache_place *place) {
         at = (at + 1) & (TABLE - 1);
     if (table[at].pc == place_pc(place) && table[at].host == place->host)
         table[at].host = 0;
+    dirty_forget(place_pc(place), place->host);
     struct emitter e = {cache.cold};
     uint8_t *stub = e.at;
     emit_context_constant(&e, CTX_ARGUMENT, place->host);
@@ -213,6 +257,13 @@ static void remember(struct context *c, gaddr pc, uint64_t host) {
     keys[pc & 0xffff] = -pc;
 }
 
+/* An exit from a dirty version, where `possible` may be undefined, found this. */
+static void remember_dirty(struct context *c, gaddr pc, uint64_t possible, uint64_t host) {
+    uint64_t key = pc + possible * DIRTY_KEY_FACTOR;
+    ((uint64_t *)((char *)c + CTX_DIRTY_HOST))[key & 0xffff] = host;
+    ((uint64_t *)((char *)c + CTX_DIRTY_KEY))[key & 0xffff] = key;
+}
+
 static void unexecutable(struct context *c, gaddr pc) {
     struct access a = {.kind = pc < 4096 ? KIND_NULL_DEREFERENCE : KIND_INVALID_ACCESS,
                        .address = pc,
@@ -226,8 +277,95 @@ static void unexecutable(struct context *c, gaddr pc) {
 
 /* Sets the target for the guest's pc. */
 static void go_on(struct context *c) {
-    while (!(c->target = cache_lookup(c, c->pc)))
+    for (;;) {
+        if (c->dirty)
+            c->dirty = dirty_now(c);
+        c->target = c->dirty ? dirty_lookup(c, c->pc, c->dirty, false) : cache_lookup(c, c->pc);
+        if (c->target)
+            return;
         unexecutable(c, c->pc);
+    }
+}
+
+/* The same from a dirty version by an indirect branch or a return: next time the
+   thread's table knows the way. */
+static void go_on_dirty(struct context *c) {
+    uint64_t possible = c->dirty;
+    c->dirty = dirty_now(c);
+    if (!c->dirty || count_ones(possible) > 12 || replaced_at(c->pc)) {
+        go_on(c);
+        return;
+    }
+    c->target = dirty_lookup(c, c->pc, possible, false);
+    if (c->target)
+        remember_dirty(c, c->pc, possible, c->target);
+    else
+        go_on(c);
+}
+
+/* A check met undefined or forbidden bytes. */
+static void checked(struct context *c, const struct cache_check *check) {
+    c->pc = check->pc;
+    vectors_save(c);
+    bool undefined = check_instruction(c, c->pc);
+    vectors_restore(c);
+    if (!undefined || !check->patch) {
+        c->target = CACHE_BASE + check->resume;
+        return;
+    }
+    bool anew = dirty_site_add(c->pc);
+    c->target = dirty_lookup(c, c->pc, check->possible, anew);
+    patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + check->patch),
+               (uint8_t *)(uintptr_t)c->target);
+}
+
+/* C has followed an instruction; in the clean version nothing may be left
+   undefined: if it is, the dirty version follows it once more. */
+static void followed(struct context *c, const struct plan *plan) {
+    evaluate(c, plan);
+    if (!plan->clean)
+        return;
+    c->dirty = plan->outputs;
+    if (dirty_now(c)) {
+        dirty_clear(c, plan->outputs);
+        c->target = dirty_lookup(c, plan->pc, 0, dirty_site_add(plan->pc));
+    }
+    c->dirty = 0;
+}
+
+/* The stack pointer moved up: a frame was left, unless stacks were changed. */
+static void release_stack(struct context *c) {
+    gaddr from = c->old_sp, to = c->registers[RSP];
+    c->target = CACHE_BASE + c->argument;
+    if (to <= from || from < c->stack_low || to > c->stack_high)
+        return;
+    if (c->shadow == c->shadow_base || to > c->shadow[-1].stack_pointer)
+        return;
+    shadow_fill(from, to - from, 0xff);
+}
+
+/* Values on their way out of a frame keep its name. */
+static void keep_origins(struct context *c) {
+    for (uint64_t left = dirty_now(c); left; left &= left - 1) {
+        int e = __builtin_ctzll(left);
+        if (e >= ELEMENT_UPPER)
+            e -= 16;
+        dirty_set_origin(c, e, origin_keep(c, dirty_origin(c, e)));
+    }
+}
+
+/* As glue_mark. */
+static void tidy_stack(struct context *c, gaddr sp) {
+    gaddr from = c->mark > sp - 160 ? c->mark : sp - 160;
+    shadow_fill(from, sp - from, 0xff);
+    if (c->mark_high) {
+        gaddr low = c->mark > sp - 65536 ? c->mark : sp - 65536;
+        origin_clear(low, sp - low);
+    }
+    bool more = c->mark_high > sp;
+    c->mark = more ? sp : ~0ULL;
+    if (!more)
+        c->mark_high = 0;
 }
 
 /* The return was not the one foreseen: drop entries the stack pointer has
@@ -240,6 +378,8 @@ static void return_missed(struct context *c) {
         return;
     }
     gaddr to = *(gaddr *)guest(sp);
+    if (c->dirty)
+        keep_origins(c); /* while the frame's record is still there */
     c->recover = 0;
     struct shadow_entry *e = c->shadow;
     while (e > c->shadow_base && e[-1].stack_pointer < sp)
@@ -250,9 +390,14 @@ static void return_missed(struct context *c) {
     } else if (e < c->shadow && sp >= c->stack_low && sp < c->stack_high) {
         c->shadow = e;
     }
+    if (c->mark < sp + 8 && sp >= c->stack_low && sp < c->stack_high)
+        tidy_stack(c, sp + 8);
     c->registers[RSP] = sp + 8 + c->argument;
     c->pc = to;
-    go_on(c);
+    if (c->dirty)
+        go_on_dirty(c);
+    else
+        go_on(c);
 }
 
 void dispatch(struct context *c) {
@@ -275,20 +420,47 @@ void dispatch(struct context *c) {
         }
         break;
     }
+    case EXIT_DIRTY_LINK: {
+        struct cache_link *link = &cache_links[c->argument];
+        c->pc = link->target;
+        c->dirty = dirty_now(c);
+        if (!c->dirty || replaced_at(c->pc) || count_ones(link->possible) > 12) {
+            go_on(c);
+            break;
+        }
+        c->target = dirty_lookup(c, c->pc, link->possible, false);
+        if (c->target)
+            patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + link->patch),
+                       (uint8_t *)(uintptr_t)c->target);
+        else
+            go_on(c);
+        break;
+    }
     case EXIT_LOOKUP:
         pc = c->pc = c->guest_target;
+        if (c->dirty) {
+            go_on_dirty(c);
+            break;
+        }
         go_on(c);
-        if (c->pc == pc)
+        if (c->pc == pc && !c->dirty)
             remember(c, pc, c->target);
         break;
     case EXIT_RETURN:
         return_missed(c);
         break;
-    case EXIT_STALE:
+    case EXIT_STALE: {
         cache_site(CACHE_BASE + c->argument, &site);
         c->pc = site.pc;
+        c->dirty = dirty_version_possible(c->pc, (uint32_t)c->argument);
+        bool clean = !c->dirty;
+        pc = c->pc;
         go_on(c);
+        if (clean && c->pc == pc) /* whoever still jumps there goes straight on */
+            patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + c->argument + 1),
+                       (uint8_t *)(uintptr_t)c->target);
         break;
+    }
     case EXIT_SYSCALL:
         syscall_run(c);
         go_on(c);
@@ -298,12 +470,20 @@ void dispatch(struct context *c) {
         go_on(c);
         break;
     case EXIT_CHECK:
-        cache_site(CACHE_BASE + c->argument, &site);
-        c->pc = site.pc;
+        checked(c, &cache_checks[c->argument]);
+        break;
+    case EXIT_SLOW:
         c->target = CACHE_BASE + c->argument;
         vectors_save(c);
         check_instruction(c, c->pc);
         vectors_restore(c);
+        break;
+    case EXIT_UNDEFINED:
+        c->target = CACHE_BASE + c->argument;
+        followed(c, &cache_plans[(uint32_t)c->guest_target]);
+        break;
+    case EXIT_RELEASE:
+        release_stack(c);
         break;
     case EXIT_STRING:
         c->target = CACHE_BASE + c->argument;

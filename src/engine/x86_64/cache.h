@@ -7,7 +7,7 @@
 struct cache {
     uint8_t *at, *cold; /* next free byte of code, and of code that is seldom run */
     uint8_t *exits[16]; /* doors by reason */
-    uint32_t link_count, site_count, block_count;
+    uint32_t link_count, site_count, block_count, check_count, plan_count, version_count;
     struct lock lock;
 };
 extern struct cache cache;
@@ -16,6 +16,22 @@ struct cache_link {
     gaddr target;
     uint32_t patch; /* offset of the 32-bit displacement to set */
     uint32_t spare;
+    uint64_t possible; /* between dirty versions: what may be undefined on the way */
+};
+/* A check that may fail: where to go on, and the jump that leads away. */
+struct cache_check {
+    gaddr pc;
+    uint64_t possible;
+    uint32_t resume, patch; /* patch 0: a store */
+};
+/* A dirty version of the code at an address, for these elements or fewer. */
+struct cache_version {
+    gaddr pc;
+    uint64_t possible;
+    uint32_t host;
+    uint32_t next : 30; /* of the same hash bucket */
+    uint32_t follows : 1; /* made when its first instruction was known to load undefined bits */
+    uint32_t dropped : 1;
 };
 enum { PLACE_EXACT = 1, PLACE_ENTRY = 2 }; /* entry: other code jumps here */
 struct cache_place {
@@ -39,6 +55,9 @@ struct cache_block {
 extern struct cache_link *cache_links;
 extern struct cache_place *cache_places;
 extern struct cache_block *cache_blocks;
+extern struct cache_check *cache_checks;
+extern struct cache_version *cache_versions;
+extern struct plan *cache_plans;
 
 /* How a repeated string instruction is told to check_string. */
 #define STRING_WIDTH 15u
@@ -48,10 +67,27 @@ extern struct cache_block *cache_blocks;
 #define CACHE_LINKS (1u << 24)
 #define CACHE_PLACES (1u << 26)
 #define CACHE_BLOCKS (1u << 23)
+#define CACHE_CHECKS (1u << 24)
+#define CACHE_VERSIONS (1u << 22)
+#define CACHE_VERSION_BUCKETS (1u << 16)
+#define CACHE_PLANS (1u << 22)
 
 /* Code for the address, 0 when there is none. No lock needed. */
 uint64_t cache_find(gaddr pc);
 /* Translates one block; the caller holds the lock. 0: not executable. */
 uint64_t translate(gaddr pc, bool original);
+/* The same for the dirty version, in which these elements may be undefined. */
+uint64_t translate_version(gaddr pc, uint64_t possible);
+/* Versions: the one for these elements or more, 0: none yet (the elements may
+   have been widened); the caller holds the lock. */
+uint64_t dirty_find(gaddr pc, uint64_t *elements);
+void dirty_enter(gaddr pc, uint64_t elements, uint64_t host);
+/* Loads that met undefined bytes: dirty versions follow them inline. */
+bool dirty_site(gaddr pc);
+/* Notes one; false: it was known. */
+bool dirty_site_add(gaddr pc);
+void dirty_forget(gaddr pc, uint32_t host);
+/* What may be undefined in the dirty version that begins there. */
+uint64_t dirty_version_possible(gaddr pc, uint32_t host);
 
 #endif

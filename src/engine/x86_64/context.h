@@ -18,14 +18,43 @@
 #define CTX_RECOVER_SP 0x58
 #define CTX_GUEST_TARGET 0x60
 #define CTX_CACHE_BASE 0x68 /* constant */
+/* Lowest stack address that a return above it must tidy up: part of the red
+   zone that was written to, or a slot with a recorded origin; ~0: none. */
+#define CTX_MARK 0x70
+/* In the dirty version, on the way to C: a superset of what is undefined. */
+#define CTX_DIRTY 0x78
 #define CTX_SPILL 0x80    /* 16 slots, by register number */
 #define CTX_REGISTERS 0x100 /* 16, by register number */
 #define CTX_FLAGS 0x180
 #define CTX_PC 0x188
-#define CTX_VECTOR 0x1000 /* XSAVE area */
+#define CTX_MARK_HIGH 0x198
+#define CTX_STACK_LOW 0x1a0 /* of the stack the thread began on */
+#define CTX_STACK_HIGH 0x1a8
+#define CTX_OLD_SP 0x1b0
+#define CTX_FLAG_SAVE 0x1b8
+#define CTX_A_BASE 0x1c0 /* constant */
+#define CTX_SCRATCH 0x1c8
+#define CTX_WAY 0x1d0 /* EDX as it came into glue_store */
+/* Its bits above the size; the element stands above them. */
+#define WAY_STRANGE 0x100 /* by another register than the stack's */
+#define WAY_LOAD 0x200    /* notes the origin of what is loaded */
+#define WAY_ORIGIN 0x400  /* notes the origin of what was stored */
+#define WAY_ELEMENT 16
+/* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
+#define CTX_UNDEFINED 0xb000 /* 16 words by register number */
+#define CTX_UNDEFINED_FLAGS 0xb080
+#define CTX_UNDEFINED_X87 0xb088 /* a byte for each physical register, 0 or 0xFF */
+#define CTX_UNDEFINED_VECTOR 0xb100 /* 64 bytes each */
+#define CTX_VALUE 0xb500   /* vector operands on their way to C, 64 bytes each */
+#define CTX_ORIGIN 0xb800  /* 32-bit origins by element number */
+#define CTX_VECTOR 0xd000 /* XSAVE area */
 #define CTX_LOOKUP_KEY 0x10000  /* 65536 negated guest addresses */
 #define CTX_LOOKUP_HOST 0x90000 /* 65536 code-cache addresses */
-#define CTX_SIZE 0x110000
+/* The same for dirty versions; keyed by the address and what may be undefined. */
+#define CTX_DIRTY_KEY 0x110000
+#define CTX_DIRTY_HOST 0x190000
+#define CTX_SIZE 0x210000
+#define DIRTY_KEY_FACTOR 0x9e3779b97f4a7c15ULL
 
 #define RAX 0
 #define RCX 1
@@ -44,9 +73,27 @@
 #define EXIT_REPLACED 5
 #define EXIT_CHECK 6   /* shadow said no; argument: offset to resume at */
 #define EXIT_EMULATE 7 /* instruction done in C; argument: offset of the site */
-#define EXIT_PENDING 8
-#define EXIT_START 9
+#define EXIT_SLOW 8    /* an operand too odd for an inline check */
+#define EXIT_START 0
 #define EXIT_STRING 11 /* repeated move or store; CTX_GUEST_TARGET: how */
+#define EXIT_UNDEFINED 12 /* argument: plan; the dirty version asks C */
+#define EXIT_DIRTY_LINK 13 /* as EXIT_LINK, between dirty versions */
+#define EXIT_RELEASE 14    /* the stack pointer moved up from CTX_OLD_SP */
+#define EXIT_STORE 15      /* to glue_store, not to C */
+#define EXIT_MARK 9        /* to glue_mark, not to C */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
+
+/* Origin codes: below the first, heap granules, counted from 1; then bytes of the
+   first thread's stack, from its top; then records. */
+#define ORIGIN_STACK_CODES 0xe0000000
+#define ORIGIN_RECORD_CODES 0xf0000000
+
+/* Elements of the register state, as numbered in sets: general registers by
+   number, then these. */
+#define ELEMENT_FLAGS 16
+#define ELEMENT_X87 17
+#define ELEMENT_VECTOR 32 /* 16 of them: the lower 16 bytes */
+#define ELEMENT_UPPER 48  /* and the upper 16 */
+#define ELEMENTS 64
 
 #endif

@@ -24,6 +24,19 @@ bool is_string_instruction(const struct instruction *i) {
     return i->z.meta.category == ZYDIS_CATEGORY_STRINGOP;
 }
 
+uint32_t flags_written(const struct instruction *i) {
+    const ZydisAccessedFlags *f = i->z.cpu_flags;
+    if (!f)
+        return 0;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_BT: case ZYDIS_MNEMONIC_BTS: case ZYDIS_MNEMONIC_BTR:
+    case ZYDIS_MNEMONIC_BTC:
+        return ZYDIS_CPUFLAG_CF;
+    default:
+        return (f->modified | f->set_0 | f->set_1 | f->undefined) & ARITHMETIC_FLAGS;
+    }
+}
+
 static void take_memory(struct instruction *i, const ZydisDecodedOperand *o) {
     if (o->mem.type == ZYDIS_MEMOP_TYPE_AGEN || i->memory_count == 3)
         if (i->memory_count == 3)
@@ -76,8 +89,7 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
     if (i->z.cpu_flags) {
         const ZydisAccessedFlags *f = i->z.cpu_flags;
         i->flags_read = f->tested & ARITHMETIC_FLAGS;
-        i->flags_killed =
-            (f->modified | f->set_0 | f->set_1 | f->undefined) & ARITHMETIC_FLAGS;
+        i->flags_killed = flags_written(i);
     }
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];

@@ -25,6 +25,9 @@ struct instruction {
 
 /* Decodes at the guest address, of which `available` bytes may be read. */
 void decode(struct instruction *i, gaddr pc, uint64_t available);
+/* The arithmetic flags it writes, maybe: processors leave alone what a bit test
+   is said to leave open. */
+uint32_t flags_written(const struct instruction *i);
 /* 0..15, or -1. */
 int register_number(ZydisRegister reg);
 bool is_string_instruction(const struct instruction *i);

@@ -26,6 +26,17 @@ static void decode_here(struct instruction *i, gaddr pc) {
     decode(i, pc, n < 15 ? n : 15);
 }
 
+static bool is_compare(const struct instruction *i) {
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_SCASB: case ZYDIS_MNEMONIC_SCASW: case ZYDIS_MNEMONIC_SCASD:
+    case ZYDIS_MNEMONIC_SCASQ: case ZYDIS_MNEMONIC_CMPSB: case ZYDIS_MNEMONIC_CMPSW:
+    case ZYDIS_MNEMONIC_CMPSD: case ZYDIS_MNEMONIC_CMPSQ:
+        return true;
+    default:
+        return false;
+    }
+}
+
 /* Bytes that a repeated scan or comparison will look at. */
 static uint64_t repeat_count(struct context *c, const struct instruction *i, uint64_t width,
                              int64_t step) {
@@ -42,11 +53,11 @@ static uint64_t repeat_count(struct context *c, const struct instruction *i, uin
     gaddr a = c->registers[RDI], b = c->registers[RSI];
     for (uint64_t n = 0; n < count; n++) {
         uint64_t x = 0, y = c->registers[RAX];
-        if (a + width > GUEST_END || shadow_first_bad(a, width))
+        if (a + width > GUEST_END || shadow_first_undefined(a, width))
             return n + 1;
         copy_bytes(&x, guest(a), width);
         if (compare) {
-            if (b + width > GUEST_END || shadow_first_bad(b, width))
+            if (b + width > GUEST_END || shadow_first_undefined(b, width))
                 return n + 1;
             y = 0;
             copy_bytes(&y, guest(b), width);
@@ -76,59 +87,146 @@ static void check_repeated(struct context *c, const struct instruction *i) {
             n = GUEST_END / m->size;
         if (step < 0)
             start -= (n - 1) * m->size;
-        check_range(c, i->pc, start, n * m->size, m->write, NULL);
+        bool fine = check_range(c, i->pc, start, n * m->size, m->write, NULL);
+        if (m->write && !m->read)
+            shadow_define(c, start, n * m->size);
+        else if (fine && is_compare(i))
+            check_defined(c, i->pc, start, n * m->size, "decides how a repeated comparison ends",
+                          NULL);
     }
 }
 
-void check_instruction(struct context *c, gaddr pc) {
+static void check_count(struct context *c, gaddr pc, int reg, const char *what) {
+    uint64_t *u = dirty_words(c);
+    if (!u[reg])
+        return;
+    finding_undefined(c, pc, dirty_origin(c, reg), what, 0, 0, NULL);
+    u[reg] = 0;
+}
+
+static void note_red_zone(struct context *c, gaddr a) {
+    gaddr sp = c->registers[RSP];
+    if (a < sp && a + 128 >= sp && a >= c->stack_low && a < c->mark)
+        c->mark = a & ~7ULL;
+}
+
+bool check_instruction(struct context *c, gaddr pc) {
     struct instruction i;
+    bool undefined = false;
     decode_here(&i, pc);
     if (!i.valid)
-        return;
+        return false;
     if (recover_enter(c))
-        return; /* the instruction itself will fault */
+        return false; /* the instruction itself will fault */
     if (is_string_instruction(&i) && i.repeated) {
+        if (c->dirty)
+            check_count(c, pc, RCX, "is the count of a repeated instruction");
+        if (c->dirty)
+            check_count(c, pc, RDI, "is the address of a read");
         check_repeated(c, &i);
         c->recover = 0;
-        return;
+        return false;
     }
     for (int k = 0; k < i.memory_count; k++) {
         struct memory m = i.memory[k];
-        if ((!m.read && !m.write) || m.segment || m.vector_index || m.absolute)
-            continue;
-        if (m.base == RSP && m.index < 0)
+        if ((!m.read && !m.write) || m.vector_index)
             continue;
         gaddr a = effective(c, &m);
-        if (i.z.mnemonic == ZYDIS_MNEMONIC_BT || i.z.mnemonic == ZYDIS_MNEMONIC_BTS ||
-            i.z.mnemonic == ZYDIS_MNEMONIC_BTR || i.z.mnemonic == ZYDIS_MNEMONIC_BTC) {
-            if (i.operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER) {
-                uint64_t v = c->registers[register_number(i.operands[1].reg.value)];
-                int64_t bit = m.size == 8   ? (int64_t)v
-                              : m.size == 4 ? (int64_t)(int32_t)v
-                                            : (int64_t)(int16_t)v;
-                a += (uint64_t)(bit >> 3 & ~(int64_t)(m.size - 1));
-            }
-        }
+        if (!m.encoded && i.z.mnemonic == ZYDIS_MNEMONIC_PUSH)
+            continue;
+        if (!m.encoded && i.z.mnemonic == ZYDIS_MNEMONIC_CALL)
+            continue;
         if (m.size == 0 && i.z.meta.category == ZYDIS_CATEGORY_XSAVE)
             m.size = 512;
-        check_range(c, pc, a, m.size, m.write, NULL);
+        if (!m.read) {
+            if (check_range(c, pc, a, m.size, true, NULL))
+                note_red_zone(c, a);
+            shadow_define(c, a, m.size);
+        } else if (check_range(c, pc, a, m.size, false, NULL) && a < GUEST_END &&
+                   !touch_return_slot(c, a, m.size) && shadow_first_undefined(a, m.size)) {
+            undefined = true;
+        }
     }
     c->recover = 0;
+    return undefined;
 }
 
 void check_string(struct context *c, uint32_t how) {
     uint64_t count = c->registers[RCX], width = how & STRING_WIDTH;
+    uint8_t value = 0;
+    if (c->dirty) {
+        check_count(c, c->pc, RCX, "is the count of a repeated instruction");
+        check_count(c, c->pc, RDI, "is the address of a write");
+        if (how & STRING_READS)
+            check_count(c, c->pc, RSI, "is the address of a read");
+        else
+            value = (uint8_t)dirty_words(c)[RAX];
+    }
     if (!count || count > GUEST_END / 8)
         return;
     uint64_t size = count * width;
     uint64_t back = c->flags & ZYDIS_CPUFLAG_DF ? size - width : 0;
+    gaddr to = c->registers[RDI] - back, from = c->registers[RSI] - back;
     if (recover_enter(c))
         return; /* the instruction itself will fault */
     if (how & STRING_READS)
-        check_range(c, c->pc, c->registers[RSI] - back, size, false, NULL);
-    if (how & STRING_WRITES)
-        check_range(c, c->pc, c->registers[RDI] - back, size, true, NULL);
+        check_range(c, c->pc, from, size, false, NULL);
+    bool fine = check_range(c, c->pc, to, size, true, NULL);
+    if (to < GUEST_END && size <= GUEST_END - to) {
+        note_red_zone(c, to);
+        if ((how & STRING_READS) && fine && from < GUEST_END && size <= GUEST_END - from)
+            shadow_move(c, to, from, size);
+        else
+            shadow_define(c, to, size);
+        if (value && fine)
+            shadow_fill(to, size, value);
+    }
     c->recover = 0;
+}
+
+/* A load whose value is compared byte by byte with others, or that stands among
+   the constants of a search by words. */
+bool looks_like_scan(gaddr pc) {
+    struct instruction i;
+    struct context *c = current();
+    for (int r = 0; r < 16; r++) {
+        uint64_t v = c->registers[r];
+        if (v == 0x8080808080808080ULL || v == 0x0101010101010101ULL ||
+            v == 0xfefefefefefefeffULL || v == 0x7f7f7f7f7f7f7f7fULL)
+            return true;
+    }
+    char *area = (char *)c + CTX_VECTOR;
+    bool found = false;
+    __asm__ volatile("xsave64 %0" : "+m"(*area) : "a"(-1), "d"(-1) : "memory");
+    for (int n = 0; n < 12 && !found; n++) {
+        decode_here(&i, pc);
+        if (!i.valid)
+            break;
+        switch (i.z.mnemonic) {
+        case ZYDIS_MNEMONIC_PCMPEQB:
+        case ZYDIS_MNEMONIC_VPCMPEQB:
+        case ZYDIS_MNEMONIC_PMINUB:
+        case ZYDIS_MNEMONIC_VPMINUB:
+        case ZYDIS_MNEMONIC_PCMPISTRI:
+        case ZYDIS_MNEMONIC_VPCMPISTRI:
+        case ZYDIS_MNEMONIC_PMOVMSKB:
+        case ZYDIS_MNEMONIC_VPMOVMSKB:
+            found = true;
+            break;
+        default:
+            break;
+        }
+        for (int k = 0; k < i.z.operand_count_visible; k++) {
+            uint64_t v = i.operands[k].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
+                             ? i.operands[k].imm.value.u
+                             : 0;
+            found |= v == 0x8080808080808080ULL || v == 0x0101010101010101ULL ||
+                     v == 0xfefefefefefefeffULL;
+        }
+        pc += i.z.length;
+    }
+    __asm__ volatile("xrstor64 %0" : : "m"(*area), "a"(-1), "d"(-1) : "memory");
+    return found;
 }
 
 void describe_fault(struct context *c, gaddr pc, struct access *access) {
@@ -188,6 +286,8 @@ void emulate(struct context *c, gaddr pc) {
     decode_here(&i, pc);
     __asm__ volatile("xrstor64 %0" : : "m"(*area), "a"(-1), "d"(-1) : "memory");
     c->pc = pc + i.z.length;
+    if (c->dirty)
+        dirty_clear(c, 1ULL << RAX | 1ULL << RBX | 1ULL << RCX | 1ULL << RDX);
     int reg = i.operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER
                   ? register_number(i.operands[0].reg.value)
                   : -1;

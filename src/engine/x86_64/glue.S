@@ -96,6 +96,238 @@ glue_call_fault:
     call dispatch_call_fault
     jmp glue_enter
 
+/* A store meets D that is not 0: RCX is the address, EDX the size and WAY_*, both
+   spilled, CTX_TARGET where to go on. Mostly the bytes may be written and only
+   become defined: that is all here, without a call. A load of undefined bytes in
+   the dirty version comes here, too, to note where they are from, and a store of
+   such that was done. What is not as usual leaves for C. */
+    .globl glue_store
+glue_store:
+    mov %rax, %fs:CTX_SPILL+0
+    lahf
+    seto %al
+    mov %rax, %fs:CTX_FLAG_SAVE
+    mov %edx, %fs:CTX_WAY
+    testl $WAY_ORIGIN, %fs:CTX_WAY
+    movzbl %dl, %edx
+    jnz glue_origin
+    cmp %fs:CTX_STACK_HIGH, %rcx
+    jae 3f
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jb 3f
+    cmp %fs:CTX_STACK_LOW, %rsp
+    jb 3f
+    cmp %fs:CTX_STACK_HIGH, %rsp
+    ja 3f
+    cmp %rsp, %rcx
+    jb 2f
+    /* in which frame? Return addresses are not to be overwritten. */
+    mov %rbx, %fs:CTX_SPILL+24
+    mov %rbp, %fs:CTX_SPILL+40
+    mov %fs:CTX_SHADOW, %rax
+    lea -24*64(%rax), %rbp
+1:  sub $24, %rax /* sizeof(struct shadow_entry) */
+    cmp %rbp, %rax
+    je 4f
+    mov 8(%rax), %rbx /* its stack_pointer */
+    add $8, %rbx
+    cmp %rcx, %rbx
+    jbe 1b
+    sub $8, %rbx
+    sub %rdx, %rbx
+    cmp %rcx, %rbx
+    mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
+    jb 9f
+    jmp 5f
+4:  mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
+    jmp 9f
+2:
+    testl $WAY_STRANGE, %fs:CTX_WAY
+    jnz 9f
+    lea -128(%rsp), %rax
+    cmp %rax, %rcx
+    jb 9f
+    cmp %fs:CTX_MARK, %rcx
+    jae 5f
+    mov %rcx, %rax
+    and $-8, %rax
+    mov %rax, %fs:CTX_MARK
+    jmp 5f
+3:  mov %rcx, %fs:CTX_SCRATCH
+    mov %rcx, %rax
+    shr $3, %rax
+    add %fs:CTX_A_BASE, %rax
+    mov (%rax), %rax
+    and $7, %ecx
+    shr %cl, %rax
+    mov %edx, %ecx
+    neg %ecx
+    shl %cl, %rax
+    mov %fs:CTX_SCRATCH, %rcx
+    test %rax, %rax
+    jnz 9f
+5:  testl $WAY_LOAD, %fs:CTX_WAY
+    jnz glue_load
+    cmp $8, %edx
+    jb 6f
+7:  movq $0, %gs:(%rcx)
+    add $8, %rcx
+    sub $8, %edx
+    cmp $8, %edx
+    jae 7b
+6:  test %edx, %edx
+    jz 8f
+    movb $0, %gs:(%rcx)
+    inc %rcx
+    dec %edx
+    jmp 6b
+8:
+glue_store_done:
+    mov %fs:CTX_FLAG_SAVE, %rax
+    add $127, %al
+    sahf
+    mov %fs:CTX_SPILL+0, %rax
+    mov %fs:CTX_SPILL+8, %rcx
+    mov %fs:CTX_SPILL+16, %rdx
+    jmp *%fs:CTX_TARGET
+9:
+glue_store_slow:
+    movl $EXIT_CHECK, %fs:CTX_REASON
+    testl $WAY_LOAD | WAY_ORIGIN, %fs:CTX_WAY
+    jz 1f
+    movl $EXIT_UNDEFINED, %fs:CTX_REASON
+1:  mov %fs:CTX_FLAG_SAVE, %rax
+    add $127, %al
+    sahf
+    mov %fs:CTX_SPILL+0, %rax
+    mov %fs:CTX_SPILL+8, %rcx
+    mov %fs:CTX_SPILL+16, %rdx
+    jmp glue_exit
+
+/* The origin of the first undefined byte loaded: recorded, or derived from where
+   it lies; see origin_at. */
+glue_load:
+    cmpb $0, %gs:(%rcx)
+    jne 1f
+    inc %rcx
+    dec %edx
+    jnz glue_load
+    jmp glue_store_done
+1:  movabs $0x0ffffffffffc, %rax
+    and %rcx, %rax
+    movabs $0x640000000000, %rdx
+    mov (%rax,%rdx), %eax
+    test %eax, %eax
+    jnz 3f
+    movabs $0x0a0000000000, %rax
+    neg %rax
+    add %rcx, %rax
+    shr $4, %rax
+    inc %rax
+    mov $ORIGIN_STACK_CODES, %edx
+    cmp %rdx, %rax
+    jb 3f
+    movabs $0x1fffff000000, %rax
+    cmp %rax, %fs:CTX_STACK_HIGH
+    jne glue_store_slow
+    sub %rcx, %rax
+    cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %rax
+    jae glue_store_slow
+    add %edx, %eax
+3:  mov %fs:CTX_WAY, %ecx
+    shr $WAY_ELEMENT, %ecx
+    mov %eax, %fs:CTX_ORIGIN(,%rcx,4)
+    jmp glue_store_done
+
+/* As set_memory in evaluate.c. */
+glue_origin:
+    mov %rbx, %fs:CTX_SPILL+24
+    mov %fs:CTX_WAY, %ebx
+    shr $WAY_ELEMENT, %ebx
+    mov %fs:CTX_ORIGIN(,%rbx,4), %ebx
+    lea -ORIGIN_STACK_CODES(%rbx), %eax
+    cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %eax
+    jae 1f
+    mov %fs:CTX_SPILL+24, %rbx
+    jmp glue_store_slow
+1:  cmp %fs:CTX_STACK_HIGH, %rcx
+    jae 3f
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jb 3f
+    mov %rcx, %rax
+    and $-8, %rax
+    cmp %fs:CTX_MARK, %rax
+    jae 2f
+    mov %rax, %fs:CTX_MARK
+2:  lea (%rcx,%rdx), %rax
+    cmp %fs:CTX_MARK_HIGH, %rax
+    jbe 3f
+    mov %rax, %fs:CTX_MARK_HIGH
+3:  mov %rbp, %fs:CTX_SPILL+40
+    movabs $0x0ffffffffffc, %rax
+    movabs $0x640000000000, %rbp
+    and %rcx, %rax
+    add %rbp, %rax
+4:  mov %ebx, (%rax)
+    add $4, %rax
+    sub $4, %edx
+    jg 4b
+    shr $16, %rcx
+    movabs $0x740000000000, %rax
+    movb $1, (%rax,%rcx)
+    mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
+    jmp glue_store_done
+
+/* A return passed CTX_MARK: the red zone that was written to becomes undefined
+   again, recorded origins of what was released are forgotten. Flags are dead. */
+    .globl glue_mark
+glue_mark:
+    mov %rax, %fs:CTX_SPILL+0
+    mov %rcx, %fs:CTX_SPILL+8
+    cmp %fs:CTX_STACK_LOW, %rsp
+    jb 8f
+    cmp %fs:CTX_STACK_HIGH, %rsp
+    ja 8f
+    mov %fs:CTX_MARK, %rcx
+    lea -160(%rsp), %rax
+    cmp %rax, %rcx
+    cmovb %rax, %rcx
+1:  movq $-1, %gs:(%rcx)
+    add $8, %rcx
+    cmp %rsp, %rcx
+    jb 1b
+    cmpq $0, %fs:CTX_MARK_HIGH
+    je 4f
+    mov %fs:CTX_MARK, %rcx
+    lea -65536(%rsp), %rax
+    cmp %rax, %rcx
+    cmovb %rax, %rcx
+    mov %rdx, %fs:CTX_SPILL+16
+    movabs $0x0fffffffffff, %rax /* ORIGIN_SIZE - 1 */
+    movabs $0x640000000000, %rdx /* ORIGIN_BASE */
+    and %rcx, %rax
+    add %rdx, %rax
+2:  movq $0, (%rax)
+    add $8, %rax
+    add $8, %rcx
+    cmp %rsp, %rcx
+    jb 2b
+    mov %fs:CTX_SPILL+16, %rdx
+    cmp %rsp, %fs:CTX_MARK_HIGH
+    jbe 4f
+    mov %rsp, %fs:CTX_MARK
+    jmp 8f
+4:  movq $-1, %fs:CTX_MARK
+    movq $0, %fs:CTX_MARK_HIGH
+8:  mov %fs:CTX_SPILL+0, %rax
+    mov %fs:CTX_SPILL+8, %rcx
+    jmp *%fs:CTX_TARGET
+    .globl glue_mark_end
+glue_mark_end:
+
     .globl glue_start
 glue_start: /* first entry of a thread: rdi = context */
     mov CTX_ENGINE_SP(%rdi), %rsp

@@ -4,39 +4,29 @@
    of the operand is compared with 0. Flags are only protected where a backward
    analysis finds them live. Every emitted guest instruction is noted with its
    address, so that a fault or a signal finds its way back. */
-#include "cache.h"
-#include "decode.h"
+#include "translate.h"
+#include "rules.h"
 
 #define TRACE 48
-#define COLD 512
+#define DIRTY_TRACE 24
 
-enum cold_kind { COLD_LINK, COLD_CHECK, COLD_LOOKUP, COLD_RETURN };
-
-/* Code that is seldom run, written behind the block. */
-struct cold {
-    enum cold_kind kind;
-    uint8_t *patch;  /* displacement of the jump that leads here */
-    gaddr target;    /* COLD_LINK */
-    uint8_t *resume; /* COLD_CHECK */
-    uint32_t spilled;
-    uint32_t argument;
-};
-
+struct emitter out;
+struct translation now;
+struct cold colds[COLD];
+int cold_count;
 static struct instruction trace[TRACE];
-static struct cold colds[COLD];
-static int cold_count;
-static struct emitter out;
 
-static struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
+struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     struct cold *c = &colds[cold_count++];
+    __builtin_memset(c, 0, sizeof *c);
     c->kind = kind;
     c->patch = patch;
-    c->spilled = 0;
-    c->argument = 0;
+    c->pc = now.pc;
+    c->possible = now.possible;
     return c;
 }
 
-static void note_place(gaddr pc, uint32_t spilled, int exact) {
+void note_place(gaddr pc, uint32_t spilled, int exact) {
     if (cache.site_count >= CACHE_PLACES)
         fail("the translation cache is full");
     uint32_t host = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
@@ -59,12 +49,12 @@ static void note_place(gaddr pc, uint32_t spilled, int exact) {
 }
 
 /* Keeps a 32-bit displacement that will be patched inside one aligned word. */
-static void align_patch(int opcode_bytes) {
+void align_patch(int opcode_bytes) {
     while ((((uintptr_t)out.at + (uintptr_t)opcode_bytes) & 63) > 60)
         emit8(&out, 0x90);
 }
 
-static void emit_link(gaddr target) {
+void emit_link(gaddr target) {
     uint64_t host = cache_find(target);
     align_patch(1);
     emit8(&out, 0xe9);
@@ -76,7 +66,7 @@ static void emit_link(gaddr target) {
         cold_add(COLD_LINK, patch)->target = target;
 }
 
-static void emit_conditional_link(int condition, gaddr target) {
+void emit_conditional_link(int condition, gaddr target) {
     uint64_t host = cache_find(target);
     align_patch(2);
     emit8(&out, 0x0f);
@@ -96,15 +86,17 @@ static void emit_pc(gaddr pc) {
 }
 
 /* Leaves through a door at once. */
-static void emit_exit(int reason, gaddr pc, uint32_t argument) {
+void emit_exit(int reason, gaddr pc, uint32_t argument) {
     emit_pc(pc);
+    emit_dirty_set();
     emit_context_constant(&out, CTX_ARGUMENT, argument);
     emit_jump(&out, cache.exits[reason]);
 }
 
 /* The same, and comes back behind the door. */
-static void emit_exit_and_back(int reason, gaddr pc) {
+void emit_exit_and_back(int reason, gaddr pc) {
     emit_pc(pc);
+    emit_dirty_set();
     uint8_t *start = out.at;
     emit_context_constant(&out, CTX_ARGUMENT, 0);
     emit_jump(&out, cache.exits[reason]);
@@ -112,214 +104,12 @@ static void emit_exit_and_back(int reason, gaddr pc) {
     __builtin_memcpy(start + 8, &resume, 4);
 }
 
-/* --- checks --- */
-
-static bool fits(int64_t v) { return v == (int32_t)v; }
-
-static void emit_shadow_operand(const struct memory *m, int reg, int64_t offset) {
-    emit_memory(&out, reg, m->base, m->index, m->scale, m->displacement + offset);
-}
-
-static int next_piece(uint32_t left) {
-    return left >= 8 ? 8 : left >= 4 ? 4 : left >= 2 ? 2 : 1;
-}
-
-static void emit_check_flags_dead(const struct memory *m) {
-    int first = cold_count;
-    for (uint32_t done = 0; done < m->size;) {
-        int piece = next_piece(m->size - done);
-        emit8(&out, 0x65);
-        if (m->address32)
-            emit8(&out, 0x67);
-        if (piece == 2)
-            emit8(&out, 0x66);
-        int prefix = rex(piece == 8, 0, m->index, m->base);
-        if (prefix != 0x40)
-            emit8(&out, prefix);
-        emit8(&out, piece == 1 ? 0x80 : 0x83);
-        emit_shadow_operand(m, 7, done);
-        emit8(&out, 0);
-        emit8(&out, 0x0f);
-        emit8(&out, 0x85); /* jne */
-        cold_add(COLD_CHECK, out.at);
-        emit32(&out, 0);
-        done += (uint32_t)piece;
-    }
-    for (int i = first; i < cold_count; i++)
-        colds[i].resume = out.at;
-}
-
-/* The same without touching the flags: the shadow goes to RCX. */
-static void emit_check_flags_live(const struct memory *m) {
-    int first = cold_count;
-    bool own = m->base == RCX || m->index == RCX;
-    emit_spill(&out, RCX);
-    for (uint32_t done = 0; done < m->size;) {
-        int piece = next_piece(m->size - done);
-        if (done && own)
-            emit_unspill(&out, RCX);
-        emit8(&out, 0x65);
-        if (m->address32)
-            emit8(&out, 0x67);
-        emit8(&out, rex(piece == 8, RCX, m->index, m->base));
-        if (piece <= 2) {
-            emit8(&out, 0x0f);
-            emit8(&out, piece == 1 ? 0xb6 : 0xb7);
-        } else {
-            emit8(&out, 0x8b);
-        }
-        emit_shadow_operand(m, RCX, done);
-        emit8(&out, 0xe3); /* jrcxz over the next jump */
-        emit8(&out, 5);
-        emit8(&out, 0xe9);
-        cold_add(COLD_CHECK, out.at)->spilled = 1u << RCX;
-        emit32(&out, 0);
-        done += (uint32_t)piece;
-    }
-    emit_unspill(&out, RCX);
-    for (int i = first; i < cold_count; i++)
-        colds[i].resume = out.at;
-}
-
-static bool wants_check(const struct instruction *i, const struct memory *m) {
-    if (!m->read && !m->write)
-        return false;
-    if (m->absolute || m->segment || m->vector_index)
-        return false; /* globals and thread-local data carry no margins */
-    if (m->base == RSP && m->index < 0)
-        return false; /* a slot of the live frame */
-    if (m->base < 0 && m->index < 0)
-        return false;
-    switch (i->z.meta.category) {
-    case ZYDIS_CATEGORY_PREFETCH:
-    case ZYDIS_CATEGORY_NOP:
-    case ZYDIS_CATEGORY_WIDENOP:
-        return false;
-    default:
-        break;
-    }
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_LEAVE:
-    case ZYDIS_MNEMONIC_ENTER:
-    case ZYDIS_MNEMONIC_VMASKMOVPS:
-    case ZYDIS_MNEMONIC_VMASKMOVPD:
-    case ZYDIS_MNEMONIC_VPMASKMOVD:
-    case ZYDIS_MNEMONIC_VPMASKMOVQ:
-    case ZYDIS_MNEMONIC_MASKMOVQ:
-    case ZYDIS_MNEMONIC_MASKMOVDQU:
-    case ZYDIS_MNEMONIC_CLFLUSH:
-    case ZYDIS_MNEMONIC_CLFLUSHOPT:
-    case ZYDIS_MNEMONIC_CLWB:
-        return false;
-    case ZYDIS_MNEMONIC_BT:
-    case ZYDIS_MNEMONIC_BTS:
-    case ZYDIS_MNEMONIC_BTR:
-    case ZYDIS_MNEMONIC_BTC: /* a register's bit offset moves the address */
-        return i->operands[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
-    default:
-        return true;
-    }
-}
-
-/* Needs the slow, exact check: sizes and addresses known only at run time. */
-static bool wants_slow_check(const struct instruction *i) {
-    if (is_string_instruction(i) && i->repeated)
-        return true;
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_VMASKMOVPS:
-    case ZYDIS_MNEMONIC_VMASKMOVPD:
-    case ZYDIS_MNEMONIC_VPMASKMOVD:
-    case ZYDIS_MNEMONIC_VPMASKMOVQ:
-        return false;
-    case ZYDIS_MNEMONIC_BT:
-    case ZYDIS_MNEMONIC_BTS:
-    case ZYDIS_MNEMONIC_BTR:
-    case ZYDIS_MNEMONIC_BTC:
-        return i->memory_count && i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER;
-    default:
-        return false;
-    }
-}
-
-/* Moves and stores, whose length is known beforehand; 0: another one. */
-static uint32_t string_kind(const struct instruction *i) {
-    if (i->memory_count && (i->memory[0].segment || i->memory[0].address32))
-        return 0;
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_MOVSB: return STRING_READS | STRING_WRITES | 1;
-    case ZYDIS_MNEMONIC_MOVSW: return STRING_READS | STRING_WRITES | 2;
-    case ZYDIS_MNEMONIC_MOVSD: return STRING_READS | STRING_WRITES | 4;
-    case ZYDIS_MNEMONIC_MOVSQ: return STRING_READS | STRING_WRITES | 8;
-    case ZYDIS_MNEMONIC_STOSB: return STRING_WRITES | 1;
-    case ZYDIS_MNEMONIC_STOSW: return STRING_WRITES | 2;
-    case ZYDIS_MNEMONIC_STOSD: return STRING_WRITES | 4;
-    case ZYDIS_MNEMONIC_STOSQ: return STRING_WRITES | 8;
-    default: return 0;
-    }
-}
-
-/* Operands that this trace has checked and whose registers are unchanged: the
-   same bytes need no second check. */
-static struct memory proofs[16];
-static int proof_count;
-
-static void forget_proofs(void) { proof_count = 0; }
-
-static void forget_registers(uint32_t written) {
-    for (int k = 0; k < proof_count;) {
-        const struct memory *m = &proofs[k];
-        if ((m->base >= 0 && (written & 1u << m->base)) ||
-            (m->index >= 0 && (written & 1u << m->index)))
-            proofs[k] = proofs[--proof_count];
-        else
-            k++;
-    }
-}
-
-static bool is_proved(const struct memory *m) {
-    for (int k = 0; k < proof_count; k++) {
-        const struct memory *p = &proofs[k];
-        if (p->base == m->base && p->index == m->index && p->address32 == m->address32 &&
-            (m->index < 0 || p->scale == m->scale) && p->displacement <= m->displacement &&
-            m->displacement + m->size <= p->displacement + p->size)
-            return true;
-    }
-    return false;
-}
-
-static void prove(const struct memory *m) {
-    proofs[proof_count < 16 ? proof_count++ : 15] = *m;
-}
-
-static void emit_checks(const struct instruction *i, bool flags_live) {
-    if (wants_slow_check(i)) {
-        uint32_t how = string_kind(i);
-        if (how)
-            emit_context_constant(&out, CTX_GUEST_TARGET, how);
-        emit_exit_and_back(how ? EXIT_STRING : EXIT_CHECK, i->pc);
-        return;
-    }
-    for (int k = 0; k < i->memory_count; k++) {
-        const struct memory *m = &i->memory[k];
-        if (!wants_check(i, m) || is_proved(m))
-            continue;
-        if (m->size == 0 || m->size > 64 || !fits(m->displacement + 64)) {
-            emit_exit_and_back(EXIT_CHECK, i->pc);
-            return;
-        }
-        if (flags_live)
-            emit_check_flags_live(m);
-        else
-            emit_check_flags_dead(m);
-        prove(m);
-    }
-}
-
 /* --- instructions --- */
 
 /* The instruction with its memory operand replaced by [base + displacement], or
    by an absolute address when base is negative; segment prefixes go. */
-static void emit_rewritten(const struct instruction *i, int base, int64_t displacement) {
+void emit_rewritten(const struct instruction *i, int base, int64_t displacement);
+void emit_rewritten(const struct instruction *i, int base, int64_t displacement) {
     const uint8_t *code = guest(i->pc);
     int modrm = i->z.raw.modrm.offset;
     int kind = i->z.encoding, at = 0;
@@ -354,7 +144,7 @@ static void emit_rewritten(const struct instruction *i, int base, int64_t displa
         emit8(&out, code[tail++]);
 }
 
-static int pick_scratch(uint32_t used) {
+int pick_scratch(uint32_t used) {
     static const int order[] = {RSI, RDI, RBX, RDX, RCX, RAX};
     for (unsigned k = 0; k < sizeof order / sizeof order[0]; k++)
         if (!(used & 1u << order[k]))
@@ -363,7 +153,7 @@ static int pick_scratch(uint32_t used) {
 }
 
 /* The address of an operand the cache cannot use as it stands, into a register. */
-static void emit_address(const struct memory *m, int scratch) {
+void emit_address(const struct memory *m, int scratch) {
     if (m->segment) {
         emit_from_context(&out, scratch, m->segment == 'f' ? CTX_FS_BASE : CTX_GS_BASE);
         if (m->absolute) { /* segment and RIP: add the address */
@@ -403,11 +193,11 @@ static void emit_address(const struct memory *m, int scratch) {
 }
 
 /* True when the cache can use the operand only through another register. */
-static bool is_foreign(const struct memory *m) {
+bool is_foreign(const struct memory *m) {
     return m->segment || (m->absolute && (m->displacement < 0 || !fits(m->displacement)));
 }
 
-static void emit_plain(const struct instruction *i) {
+void emit_plain(const struct instruction *i) {
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     if (m && i->z.meta.category == ZYDIS_CATEGORY_WIDENOP)
         return;
@@ -489,6 +279,11 @@ static void emit_load_target(const struct instruction *i, int reg) {
    RDX is spilled and free; the landing's offset is filled in by the caller. */
 static uint8_t *emit_push_return(gaddr return_address) {
     emit_from_context(&out, RDX, CTX_SHADOW);
+    emit8(&out, 0x48); /* mov qword [rdx + next.stack_pointer], 0: it has called nobody yet */
+    emit8(&out, 0xc7);
+    emit_memory(&out, 0, RDX, -1, 1,
+                sizeof(struct shadow_entry) + offsetof(struct shadow_entry, stack_pointer));
+    emit32(&out, 0);
     if (return_address >> 31) {
         emit8(&out, 0x68);
         emit32(&out, (int32_t)return_address);
@@ -599,7 +394,9 @@ static void emit_call(const struct instruction *i) {
     uint8_t *landing = emit_push_return(next);
     if (direct) {
         emit_unspill(&out, RDX);
-        emit_link(next + (uint64_t)i->operands[0].imm.value.s);
+        emit_dirty_link(next + (uint64_t)i->operands[0].imm.value.s);
+    } else if (now.possible) {
+        emit_dirty_lookup();
     } else {
         emit_lookup(false);
     }
@@ -612,6 +409,10 @@ static void emit_indirect_jump(const struct instruction *i, bool flags_live) {
     note_place(i->pc, 1u << RDX | 1u << RCX, false);
     emit_load_target(i, RCX);
     emit_to_context(&out, RCX, CTX_GUEST_TARGET);
+    if (now.possible) {
+        emit_dirty_lookup();
+        return;
+    }
     emit_lookup(flags_live);
 }
 
@@ -646,6 +447,14 @@ static void emit_return(const struct instruction *i) {
     emit_to_context(&out, RDX, CTX_TARGET);
     emit_unspill(&out, RDX);
     emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
+    emit8(&out, 0x64); /* cmp rsp, fs:[mark] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x3b);
+    emit_memory(&out, RSP, -1, -1, 1, CTX_MARK);
+    emit8(&out, 0x0f);
+    emit8(&out, 0x87); /* ja */
+    cold_add(COLD_MARK, out.at);
+    emit32(&out, 0);
     emit8(&out, 0x64);
     emit8(&out, 0xff);
     emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
@@ -654,34 +463,58 @@ static void emit_return(const struct instruction *i) {
 /* Into a part of the cache of its own: what is run stays close together. */
 static void emit_cold(void) {
     struct emitter hot = out;
+    struct translation last = now;
     out.at = cache.cold;
     for (int k = 0; k < cold_count; k++) {
         struct cold *c = &colds[k];
         patch_jump(c->patch, out.at);
+        now.pc = c->pc;
+        now.possible = c->possible;
         switch (c->kind) {
-        case COLD_LINK:
+        case COLD_LINK: {
             if (cache.link_count >= CACHE_LINKS)
                 fail("the translation cache is full");
-            cache_links[cache.link_count].target = c->target;
-            cache_links[cache.link_count].patch =
-                (uint32_t)((uint64_t)(uintptr_t)c->patch - CACHE_BASE);
+            struct cache_link *link = &cache_links[cache.link_count];
+            link->target = c->target;
+            link->possible = c->dirty_link ? c->possible : 0;
+            link->patch = (uint32_t)((uint64_t)(uintptr_t)c->patch - CACHE_BASE);
+            if (c->dirty_link)
+                emit_dirty_set();
             emit_context_constant(&out, CTX_ARGUMENT, cache.link_count++);
-            emit_jump(&out, cache.exits[EXIT_LINK]);
+            emit_jump(&out, cache.exits[c->dirty_link ? EXIT_DIRTY_LINK : EXIT_LINK]);
             break;
+        }
         case COLD_CHECK:
-            if (c->spilled)
-                emit_unspill(&out, RCX);
+            emit_cold_check(c);
+            break;
+        case COLD_STORE:
+            emit_cold_store(c);
+            break;
+        case COLD_TOUCH:
+            emit_cold_touch(c);
+            break;
+        case COLD_DIRTY:
+            emit_cold_dirty(c);
+            break;
+        case COLD_MARK:
+            emit_jump(&out, cache.exits[EXIT_MARK]);
+            break;
+        case COLD_RELEASE:
+            emit_unspill(&out, RCX);
+            emit_dirty_set();
             emit_context_constant(&out, CTX_ARGUMENT,
                                   (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
-            emit_jump(&out, cache.exits[EXIT_CHECK]);
+            emit_jump(&out, cache.exits[EXIT_RELEASE]);
             break;
         case COLD_LOOKUP:
             emit_unspill(&out, RCX);
             emit_unspill(&out, RDX);
+            emit_dirty_set();
             emit_jump(&out, cache.exits[EXIT_LOOKUP]);
             break;
         case COLD_RETURN:
             emit_unspill(&out, RDX);
+            emit_dirty_set();
             emit_context_constant(&out, CTX_ARGUMENT, c->argument);
             emit_jump(&out, cache.exits[EXIT_RETURN]);
             break;
@@ -689,6 +522,7 @@ static void emit_cold(void) {
     }
     cache.cold = out.at;
     out = hot;
+    now = last;
 }
 
 /* --- traces --- */
@@ -772,11 +606,11 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     *low = pc;
     *high = pc;
     gaddr expected = 0;
-    while (count < TRACE) {
+    while (count < (now.dirty ? DIRTY_TRACE : TRACE)) {
         if (pc != expected || available < 15)
             available = executable_bytes(pc);
         if (!available ||
-            (count && (cache_find(pc) || replaced_at(pc) || in_trace(count, pc)))) {
+            (count && ((!now.dirty && cache_find(pc)) || replaced_at(pc) || in_trace(count, pc)))) {
             *next = pc;
             return count;
         }
@@ -792,7 +626,7 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
         available = available > i->z.length ? available - i->z.length : 0;
         if (role == JUMP) {
             gaddr target = branch_target(i);
-            if (cache_find(target) || target - *low > 65536 || *high - target > 65536 ||
+            if (now.dirty || cache_find(target) || target - *low > 65536 || *high - target > 65536 ||
                 count > TRACE / 2) {
                 *next = target;
                 return count;
@@ -800,6 +634,8 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
             pc = target;
             continue;
         }
+        if (role == CALL && now.dirty)
+            return count;
         if (role == CALL && count < TRACE - 8) {
             pc += i->z.length;
             continue;
@@ -866,8 +702,129 @@ static bool flags_dead_at(gaddr pc) {
     return false;
 }
 
-uint64_t translate(gaddr pc, bool original) {
-    const struct replaced *r = original ? NULL : replaced_at(pc);
+/* Where the flags are needed after the instruction. */
+static uint32_t live_after(const uint32_t *live, int k, int count, gaddr next, bool dead_at_end) {
+    if (k + 1 < count)
+        return live[k + 1];
+    return next && !dead_at_end ? ARITHMETIC_FLAGS : 0;
+}
+
+static void emit_branch(const struct instruction *i, uint32_t flags_after) {
+    if (now.possible & 1ULL << ELEMENT_FLAGS)
+        emit_dirty_branch(i, flags_after);
+    if (!now.possible) {
+        emit_conditional_link(i->z.opcode & 15, branch_target(i));
+        return;
+    }
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | (i->z.opcode & 15));
+    struct cold *c = cold_add(COLD_DIRTY, out.at);
+    emit32(&out, 0);
+    c->target = branch_target(i);
+}
+
+static void emit_loop(const struct instruction *i) {
+    if (dirty_inputs(i) & now.possible)
+        emit_dirty_use(i, -1, ARITHMETIC_FLAGS);
+    if (i->z.address_width == 32)
+        emit8(&out, 0x67);
+    emit8(&out, i->z.opcode);
+    emit8(&out, 5);
+    emit8(&out, 0xe9);
+    uint8_t *over = out.at;
+    emit32(&out, 0);
+    emit_dirty_link(branch_target(i));
+    patch_jump(over, out.at);
+}
+
+/* The target of an indirect branch is used. */
+static void emit_target_use(const struct instruction *i) {
+    if (!now.dirty || i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+        return;
+    if ((dirty_inputs(i) & now.possible) || (i->memory_count && dirty_site(i->pc)))
+        emit_dirty_use(i, RULE_TARGET, 0);
+}
+
+#define RETURN_DEAD                                                                          \
+    (DIRTY_AFTER_CALL & ~(1ULL << RAX | 1ULL << RDX | 1ULL << ELEMENT_X87 |                    \
+                          3ULL << ELEMENT_VECTOR | 3ULL << ELEMENT_UPPER))
+
+static void emit_instruction(const struct instruction *i, bool flags_live, uint32_t flags_after) {
+    if (wants_dirty(i)) {
+        emit_dirty(i, flags_live, flags_after);
+        return;
+    }
+    if (wants_plan(i)) {
+        emit_dirty_use(i, 0, flags_after);
+    } else {
+        emit_checks(i, flags_live);
+        emit_stack_before(i, flags_live);
+    }
+    note_place(i->pc, 0, false);
+    emit_plain(i);
+    emit_stack_after(i, flags_after != 0);
+    dirty_overwritten(i);
+}
+
+static void emit_one(const struct instruction *i, bool flags_live, uint32_t flags_after) {
+    enum role role = role_of(i);
+    now.pc = i->pc;
+    note_place(i->pc, 0, PLACE_EXACT);
+    if (now.possible && !flags_live)
+        dirty_drop(1ULL << ELEMENT_FLAGS);
+    switch (role) {
+    case BROKEN:
+        emit8(&out, 0x0f);
+        emit8(&out, 0x0b);
+        break;
+    case SYSTEM_CALL:
+        emit_exit(EXIT_SYSCALL, i->pc, 0);
+        break;
+    case EMULATED:
+        emit_exit(EXIT_EMULATE, i->pc, 0);
+        break;
+    case JUMP:
+        break;
+    case BRANCH:
+        emit_branch(i, flags_after);
+        break;
+    case LOOP:
+        emit_loop(i);
+        break;
+    case CALL:
+        dirty_drop(1ULL << ELEMENT_FLAGS);
+        emit_target_use(i);
+        if (!now.dirty || !dirty_site(i->pc))
+            emit_checks(i, false);
+        note_place(i->pc, 0, false);
+        emit_call(i);
+        break;
+    case INDIRECT:
+        emit_target_use(i);
+        if (!now.dirty || !dirty_site(i->pc))
+            emit_checks(i, flags_live);
+        note_place(i->pc, 0, false);
+        emit_indirect_jump(i, flags_live);
+        break;
+    case RETURN:
+        dirty_drop(RETURN_DEAD);
+        if (now.possible) {
+            uint32_t extra = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
+                                 ? (uint32_t)i->operands[0].imm.value.u & 0xffff
+                                 : 0;
+            emit_dirty_return(extra);
+        }
+        emit_return(i);
+        break;
+    case PLAIN:
+        emit_instruction(i, flags_live, flags_after);
+        break;
+    }
+    if (role != PLAIN && role != BRANCH && role != JUMP)
+        forget_proofs();
+}
+
+static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     out.at = cache.at;
     while ((uintptr_t)out.at & 7)
         emit8(&out, 0x90);
@@ -887,72 +844,27 @@ uint64_t translate(gaddr pc, bool original) {
         int count = gather(pc, &next, &low, &high);
         if (!count)
             return 0;
-        flags_liveness(count, next && flags_dead_at(next) ? 0 : next, live);
+        bool dead_at_end = next && flags_dead_at(next);
+        flags_liveness(count, dead_at_end ? 0 : next, live);
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         forget_proofs();
         for (int k = 0; k < count; k++) {
-            const struct instruction *i = &trace[k];
-            enum role role = role_of(i);
-            note_place(i->pc, 0, PLACE_EXACT);
-            switch (role) {
-            case BROKEN:
-                emit8(&out, 0x0f);
-                emit8(&out, 0x0b);
-                break;
-            case SYSTEM_CALL:
-                emit_exit(EXIT_SYSCALL, i->pc, 0);
-                break;
-            case EMULATED:
-                emit_exit(EXIT_EMULATE, i->pc, 0);
-                break;
-            case JUMP:
-                break;
-            case BRANCH:
-                emit_conditional_link(i->z.opcode & 15, branch_target(i));
-                break;
-            case LOOP:
-                if (i->z.address_width == 32)
-                    emit8(&out, 0x67);
-                emit8(&out, i->z.opcode);
-                emit8(&out, 2);
-                emit8(&out, 0xeb);
-                uint8_t *over = out.at;
-                emit8(&out, 0);
-                emit_link(branch_target(i));
-                *over = (uint8_t)(out.at - over - 1);
-                break;
-            case CALL:
-                emit_checks(i, false);
-                note_place(i->pc, 0, false);
-                emit_call(i);
-                break;
-            case INDIRECT:
-                emit_checks(i, live[k] != 0);
-                note_place(i->pc, 0, false);
-                emit_indirect_jump(i, live[k] != 0);
-                break;
-            case RETURN:
-                emit_return(i);
-                break;
-            case PLAIN: {
-                emit_checks(i, live[k] != 0);
-                note_place(i->pc, 0, false);
-                emit_plain(i);
-                break;
+            emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
+            if (now.dirty && role_of(&trace[k]) == CALL) {
+                now.possible = 0; /* the landing is for a state without undefined bits */
+                next = trace[k].pc + trace[k].z.length;
             }
-            }
-            if (role == PLAIN)
-                forget_registers(i->registers_written);
-            else if (role != BRANCH && role != JUMP)
-                forget_proofs();
-            if (cold_count > COLD - 24 && k + 1 < count) {
+            if (cold_count > COLD - 64 && k + 1 < count) {
                 next = trace[k + 1].pc;
                 break;
             }
         }
         if (next) {
+            now.pc = next;
             note_place(next, 0, PLACE_EXACT);
-            emit_link(next);
+            if (dead_at_end)
+                dirty_drop(1ULL << ELEMENT_FLAGS);
+            emit_dirty_link(next);
         }
     }
     note_place(pc, 0, false);
@@ -967,4 +879,14 @@ uint64_t translate(gaddr pc, bool original) {
     cache.block_count++;
     memory_note_code(low, high - low);
     return (uint64_t)(uintptr_t)entry;
+}
+
+uint64_t translate(gaddr pc, bool original) {
+    now = (struct translation){.pc = pc};
+    return translate_trace(pc, original ? NULL : replaced_at(pc));
+}
+
+uint64_t translate_version(gaddr pc, uint64_t possible) {
+    now = (struct translation){.pc = pc, .dirty = true, .possible = possible};
+    return translate_trace(pc, NULL);
 }

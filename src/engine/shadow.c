@@ -1,0 +1,382 @@
+/* The three maps beside the guest's memory, in bulk: D (definedness, a byte for
+   each byte), A (addressability, a bit for each byte) and origins (a word for each
+   4 bytes, written only where undefined values were stored; halves of the address
+   space share it: the guest's parts do not meet there). Single operands are
+   handled by translated code; here are ranges, and what needs the call stack. */
+#include "engine.h"
+
+#include <asm/unistd.h>
+#include <linux/mman.h>
+
+#define GRANULE 16u
+#define FLAG_SHIFT 16           /* origins_used: one byte for each 64 KiB */
+
+static void reserve(uint64_t at, uint64_t size, const char *what) {
+    long p = system_call(__NR_mmap, at, size, PROT_READ | PROT_WRITE,
+                         MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE | MAP_FIXED_NOREPLACE, -1, 0);
+    if (p != (long)at)
+        fail("cannot reserve %u GiB of address space for the %s: lift the limit on address "
+             "space (ulimit -v unlimited) or allow overcommit (vm.overcommit_memory 0 or 1)",
+             size >> 30, what);
+    system_call(__NR_madvise, at, size, MADV_DONTDUMP);
+    system_call(__NR_madvise, at, size, MADV_NOHUGEPAGE);
+}
+
+static uint8_t *origins_used; /* by 64 KiB of guest memory */
+
+void shadow_start(void) {
+    reserve(D_OFFSET, GUEST_END, "definedness shadow");
+    reserve(A_BASE, A_SIZE, "addressability map");
+    reserve(ORIGIN_BASE, ORIGIN_SIZE, "origins");
+    origins_used = (uint8_t *)(uintptr_t)(ORIGIN_BASE + ORIGIN_SIZE);
+    reserve((uint64_t)(uintptr_t)origins_used, GUEST_END >> FLAG_SHIFT, "origins");
+}
+
+void shadow_fill(gaddr start, uint64_t size, uint8_t byte) {
+    uint8_t *d = shadow_of(start);
+    if (size > 256) {
+        fill_bytes(d, byte, size);
+        return;
+    }
+    uint64_t word = byte ? ~0ULL : 0;
+    while (size && ((uintptr_t)d & 7)) {
+        *(volatile uint8_t *)d++ = byte;
+        size--;
+    }
+    for (; size >= 8; size -= 8, d += 8)
+        *(volatile uint64_t *)d = word;
+    while (size--)
+        *(volatile uint8_t *)d++ = byte;
+}
+
+static void map_zero(uint64_t at, uint64_t size) {
+    system_call(__NR_mmap, at, size, PROT_READ | PROT_WRITE,
+                MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
+}
+
+/* Whole pages of a map become 0xFF, without memory until they change. */
+static void map_ones(uint64_t at, uint64_t size) {
+    int fd = (int)system_call(__NR_open, ledger_path, 02000000 /* O_RDONLY | O_CLOEXEC */, 0);
+    while (size) {
+        uint64_t piece = size < sizeof ledger->untouchable ? size : sizeof ledger->untouchable;
+        long p = -1;
+        if (fd >= 0)
+            p = system_call(__NR_mmap, at, piece, PROT_READ | PROT_WRITE,
+                            MAP_PRIVATE | MAP_FIXED | MAP_NORESERVE, fd,
+                            offsetof(struct ledger, untouchable));
+        if (p < 0 && p > -4096) /* the ledger is out of reach: by hand */
+            fill_bytes((void *)(uintptr_t)at, 0xff, piece);
+        at += piece;
+        size -= piece;
+    }
+    if (fd >= 0)
+        system_call(__NR_close, fd);
+}
+
+void shadow_fresh(gaddr start, uint64_t size) { map_ones(start + D_OFFSET, size); }
+
+void shadow_reset(gaddr start, uint64_t size) {
+    if (size >= 65536) {
+        map_zero(start + D_OFFSET, size);
+        map_zero(ORIGIN_BASE + (start & (ORIGIN_SIZE - 1)), size);
+        return;
+    }
+    uint8_t *d = shadow_of(start);
+    for (uint64_t i = 0; i < size; i += 8) /* reading costs no memory */
+        if (*(uint64_t *)(d + i))
+            *(uint64_t *)(d + i) = 0;
+    origin_clear(start, size);
+}
+
+static uint64_t word_of(const uint8_t *p) {
+    uint64_t w;
+    __builtin_memcpy(&w, p, 8);
+    return w;
+}
+
+gaddr shadow_first_undefined(gaddr address, uint64_t size) {
+    const uint8_t *d = shadow_of(address), *end = d + size;
+    if (size >= 8) {
+        const uint8_t *p = d;
+        while (end - p >= 32 && !(word_of(p) | word_of(p + 8) | word_of(p + 16) | word_of(p + 24)))
+            p += 32;
+        while (end - p >= 8 && !word_of(p))
+            p += 8;
+        if (end - p < 8 && !word_of(end - 8))
+            return 0;
+        d = p;
+    }
+    for (; d < end; d++)
+        if (*d)
+            return address + (uint64_t)(d - shadow_of(address));
+    return 0;
+}
+
+void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
+    if (to == from || !size)
+        return;
+    if (!shadow_first_undefined(from, size)) {
+        if (shadow_first_undefined(to, size))
+            shadow_fill(to, size, 0);
+        return;
+    }
+    uint8_t *d = shadow_of(to);
+    const uint8_t *s = shadow_of(from);
+    bool forwards = to - from >= size;
+    gaddr last = ~0ULL;
+    for (uint64_t k = 0; k < size; k++) { /* origins first: they are derived from what is there */
+        uint64_t i = forwards ? k : size - 1 - k;
+        if (!s[i] || (to + i) >> 2 == last)
+            continue;
+        last = (to + i) >> 2;
+        origin_set(c, to + i, 1, origin_keep(c, origin_at(c, from + i)));
+    }
+    if (forwards)
+        copy_bytes(d, s, size);
+    else
+        while (size--)
+            *(volatile uint8_t *)(d + size) = s[size];
+}
+
+/* --- A --- */
+
+static uint8_t *touch_of(gaddr address) { return (uint8_t *)(uintptr_t)(A_BASE + (address >> 3)); }
+
+void touch_set(gaddr start, uint64_t size, bool forbidden) {
+    if (!size)
+        return;
+    gaddr end = start + size;
+    uint8_t *first = touch_of(start), *last = touch_of(end - 1);
+    uint8_t head = (uint8_t)(0xff << (start & 7)), tail = (uint8_t)(0xff >> (7 - ((end - 1) & 7)));
+    if (first == last) {
+        head &= tail;
+        *first = forbidden ? *first | head : *first & (uint8_t)~head;
+        return;
+    }
+    *first = forbidden ? *first | head : *first & (uint8_t)~head;
+    *last = forbidden ? *last | tail : *last & (uint8_t)~tail;
+    uint8_t byte = forbidden ? 0xff : 0;
+    first++;
+    if (last - first > 32) {
+        fill_bytes(first, byte, (uint64_t)(last - first));
+        return;
+    }
+    while (first < last)
+        *(volatile uint8_t *)first++ = byte;
+}
+
+void touch_fresh(gaddr start, uint64_t size, bool forbidden) {
+    if (forbidden)
+        map_ones(A_BASE + (start >> 3), size >> 3);
+    else
+        map_zero(A_BASE + (start >> 3), size >> 3);
+}
+
+static bool on_own_stack(struct context *c, gaddr address) {
+    gaddr sp = c->registers[RSP];
+    return address >= c->stack_low && address < c->stack_high && sp >= c->stack_low &&
+           sp <= c->stack_high;
+}
+
+/* The running function has called others, so nothing below its stack pointer is
+   its own red zone (psABI 3.2.2: for leaf functions). The entry of its last call
+   is still there; a call clears the one above its own. */
+static bool has_called(struct context *c) {
+    return c->shadow > c->shadow_base && c->mark >= c->registers[RSP] &&
+           c->shadow->stack_pointer && c->shadow->stack_pointer < c->registers[RSP];
+}
+
+bool touch_is_released(struct context *c, gaddr address) {
+    return on_own_stack(c, address) && address < c->registers[RSP] - 128 &&
+           *shadow_of(address) == 0xff;
+}
+
+gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size) {
+    gaddr sp = c->registers[RSP];
+    if (!on_own_stack(c, address))
+        return 0;
+    for (struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
+        if (e->stack_pointer < sp || e->stack_pointer >= c->stack_high)
+            continue;
+        if (e->stack_pointer >= address + size)
+            return 0;
+        if (e->stack_pointer + 8 > address && *shadow_of(e->stack_pointer) &&
+            *(gaddr *)guest(e->stack_pointer) == e->return_address)
+            return e->stack_pointer;
+        sp = e->stack_pointer;
+    }
+    return 0;
+}
+
+gaddr touch_first_bad(struct context *c, gaddr address, uint64_t size, bool write) {
+    if (on_own_stack(c, address)) {
+        gaddr low = c->registers[RSP] - 128;
+        if (address >= low && address < low + 128 && has_called(c))
+            low += 128;
+        if (address < low)
+            for (gaddr a = address; a < low && a < address + size; a++)
+                if (*shadow_of(a) == 0xff)
+                    return a;
+        return write ? touch_return_slot(c, address, size) : 0;
+    }
+    const uint8_t *a = touch_of(address), *last = touch_of(address + size - 1);
+    uint8_t head = (uint8_t)(0xff << (address & 7));
+    uint8_t tail = (uint8_t)(0xff >> (7 - ((address + size - 1) & 7)));
+    if (a == last) {
+        uint8_t bits = *a & head & tail;
+        return bits ? (address & ~7ULL) + (gaddr)__builtin_ctz(bits) : 0;
+    }
+    uint8_t bits = *a & head;
+    while (!bits) {
+        a++;
+        while (last - a > 8 && !word_of(a))
+            a += 8;
+        bits = *a;
+        if (a == last) {
+            bits &= tail;
+            break;
+        }
+    }
+    if (!bits)
+        return 0;
+    return ((gaddr)(uintptr_t)a - A_BASE) * 8 + (gaddr)__builtin_ctz(bits);
+}
+
+void shadow_define(struct context *c, gaddr address, uint64_t size) {
+    if (address >= GUEST_END || size > GUEST_END - address)
+        return;
+    while (size) {
+        gaddr bad = touch_first_bad(c, address, size, false);
+        uint64_t n = bad ? bad - address : size;
+        shadow_fill(address, n, 0);
+        address += n;
+        size -= n;
+        while (size && *shadow_of(address) == 0xff && touch_first_bad(c, address, 1, false)) {
+            address++;
+            size--;
+        }
+    }
+}
+
+/* --- origins --- */
+
+static uint32_t *origin_slot(gaddr address) {
+    return (uint32_t *)(uintptr_t)(ORIGIN_BASE + (address & (ORIGIN_SIZE - 4)));
+}
+
+void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin) {
+    for (gaddr a = address & ~3ULL; a < address + size; a += 4)
+        *origin_slot(a) = origin;
+    origins_used[address >> FLAG_SHIFT] = 1;
+    if (on_own_stack(c, address)) {
+        if (address < c->mark)
+            c->mark = address & ~7ULL;
+        if (address + size > c->mark_high)
+            c->mark_high = address + size;
+    }
+}
+
+void origin_clear(gaddr start, uint64_t size) {
+    gaddr end = start + size;
+    for (gaddr a = start & ~3ULL; a < end;) {
+        gaddr next = ((a >> FLAG_SHIFT) + 1) << FLAG_SHIFT;
+        if (next > end)
+            next = end;
+        if (origins_used[a >> FLAG_SHIFT])
+            for (gaddr b = a; b < next; b += 4)
+                if (*origin_slot(b))
+                    *origin_slot(b) = 0;
+        a = (next + 3) & ~3ULL;
+    }
+}
+
+static uint32_t intern(const struct ledger_origin *wanted) {
+    uint64_t h = (wanted->stack ^ (uint64_t)wanted->offset << 24) * 0x9e3779b97f4a7c15ULL;
+    uint32_t *bucket = &ledger->origin_buckets[h >> 52];
+    uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
+    for (uint32_t i = head; i; i = ledger->origins[i].next) {
+        const struct ledger_origin *o = &ledger->origins[i];
+        if (o->kind == wanted->kind && o->stack == wanted->stack &&
+            (o->offset == wanted->offset || o->kind == ORIGIN_HEAP))
+            return i;
+    }
+    uint32_t i = __atomic_add_fetch(&ledger->next_origin, 1, __ATOMIC_RELAXED);
+    if (i >= LEDGER_ORIGINS) {
+        ledger->next_origin = LEDGER_ORIGINS;
+        return 0;
+    }
+    struct ledger_origin *o = &ledger->origins[i];
+    *o = *wanted;
+    do
+        o->next = head;
+    while (!__atomic_compare_exchange_n(bucket, &head, i, false, __ATOMIC_RELEASE,
+                                        __ATOMIC_ACQUIRE));
+    __atomic_store_n(&o->ready, 1, __ATOMIC_RELEASE);
+    return i;
+}
+
+/* The frame a stack address lies in: the innermost whose return address stands above. */
+static uint32_t record_frame(struct context *c, gaddr address) {
+    gaddr inner = c->registers[RSP], leaf = c->pc;
+    for (struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
+        if (e->stack_pointer < inner || *(gaddr *)guest(e->stack_pointer) != e->return_address)
+            continue;
+        if (e->stack_pointer > address) {
+            struct shadow_entry *top = c->shadow;
+            gaddr sp = c->registers[RSP], cfa = e->stack_pointer + 8;
+            c->shadow = e + 1;
+            c->registers[RSP] = e->stack_pointer;
+            uint32_t node = stack_capture(c, leaf);
+            c->shadow = top;
+            c->registers[RSP] = sp;
+            struct ledger_origin o = {.kind = ORIGIN_STACK,
+                                      .stack = node,
+                                      .offset = (int64_t)(address - cfa),
+                                      .pointer = (int64_t)(inner - cfa)};
+            return intern(&o);
+        }
+        inner = e->stack_pointer + 8;
+        leaf = e->return_address;
+    }
+    return 0;
+}
+
+uint32_t origin_at(struct context *c, gaddr address) {
+    uint32_t o = *origin_slot(address);
+    if (o)
+        return o;
+    if (address >= HEAP_BASE && (address - HEAP_BASE) / GRANULE + 1 < ORIGIN_STACK_CODES)
+        return (uint32_t)((address - HEAP_BASE) / GRANULE) + 1;
+    if (on_own_stack(c, address)) {
+        if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES)
+            return ORIGIN_STACK_CODES + (uint32_t)(STACK_TOP - address);
+        uint32_t record = record_frame(c, address);
+        return record ? ORIGIN_RECORD_CODES + record : 0;
+    }
+    struct ledger_origin other = {.kind = ORIGIN_OTHER, .stack = stack_capture(c, c->pc)};
+    uint32_t record = intern(&other);
+    return record ? ORIGIN_RECORD_CODES + record : 0;
+}
+
+uint32_t origin_record(struct context *c, uint32_t origin) {
+    if (origin >= ORIGIN_RECORD_CODES)
+        return origin - ORIGIN_RECORD_CODES;
+    if (origin >= ORIGIN_STACK_CODES)
+        return record_frame(c, STACK_TOP - (origin - ORIGIN_STACK_CODES));
+    struct block_view view;
+    gaddr address = HEAP_BASE + (uint64_t)(origin - 1) * GRANULE;
+    if (!origin || !heap_find(address, &view) || !view.start)
+        return 0;
+    struct ledger_origin o = {.kind = ORIGIN_HEAP,
+                              .stack = view.block->allocated,
+                              .offset = (int64_t)(address - view.start),
+                              .block_size = view.size};
+    return intern(&o);
+}
+
+uint32_t origin_keep(struct context *c, uint32_t origin) {
+    if (origin < ORIGIN_STACK_CODES || origin >= ORIGIN_RECORD_CODES)
+        return origin;
+    uint32_t record = origin_record(c, origin);
+    return record ? ORIGIN_RECORD_CODES + record : origin;
+}

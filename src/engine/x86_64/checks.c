@@ -1,0 +1,638 @@
+/* Checks of D before loads and stores, and the upkeep of D where the stack
+   pointer moves: what is released becomes undefined (0xFF), what is pushed
+   becomes defined. None of it changes a flag that is live. A return address's
+   slot keeps D = 0xFF: nobody but call and return has business there. */
+#include "translate.h"
+
+static void emit_gs(const struct memory *m, int wide, int reg) {
+    emit8(&out, 0x65);
+    if (m->address32)
+        emit8(&out, 0x67);
+    int prefix = rex(wide, reg, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base);
+    if (prefix != 0x40)
+        emit8(&out, prefix);
+}
+
+static void emit_operand(const struct memory *m, int reg, int64_t offset) {
+    emit_memory(&out, reg, m->base, m->index, m->scale, m->displacement + offset);
+}
+
+static int next_piece(uint32_t left) {
+    return left >= 8 ? 8 : left >= 4 ? 4 : left >= 2 ? 2 : 1;
+}
+
+/* jne to a cold piece of this kind */
+static struct cold *emit_unless(enum cold_kind kind) {
+    emit8(&out, 0x0f);
+    emit8(&out, 0x85);
+    struct cold *c = cold_add(kind, out.at);
+    emit32(&out, 0);
+    return c;
+}
+
+/* jrcxz over a jump to a cold piece */
+static struct cold *emit_unless_rcx(enum cold_kind kind) {
+    emit8(&out, 0xe3);
+    emit8(&out, 5);
+    emit8(&out, 0xe9);
+    struct cold *c = cold_add(kind, out.at);
+    emit32(&out, 0);
+    c->spilled = 1u << RCX;
+    return c;
+}
+
+static void emit_check_flags_dead(const struct memory *m, enum cold_kind kind) {
+    int first = cold_count;
+    for (uint32_t done = 0; done < m->size;) {
+        int piece = next_piece(m->size - done);
+        if (piece == 2) {
+            emit8(&out, 0x66); /* before REX */
+        }
+        emit_gs(m, piece == 8, 0);
+        emit8(&out, piece == 1 ? 0x80 : 0x83);
+        emit_operand(m, 7, done);
+        emit8(&out, 0);
+        emit_unless(kind)->memory = *m;
+        done += (uint32_t)piece;
+    }
+    for (int i = first; i < cold_count; i++)
+        colds[i].resume = out.at;
+}
+
+/* The same without touching the flags: the shadow goes to RCX. */
+static void emit_check_flags_live(const struct memory *m, enum cold_kind kind) {
+    int first = cold_count;
+    bool own = m->base == RCX || m->index == RCX;
+    emit_spill(&out, RCX);
+    for (uint32_t done = 0; done < m->size;) {
+        int piece = next_piece(m->size - done);
+        if (done && own)
+            emit_unspill(&out, RCX);
+        emit8(&out, 0x65);
+        if (m->address32)
+            emit8(&out, 0x67);
+        emit8(&out, rex(piece == 8, RCX, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
+        if (piece <= 2) {
+            emit8(&out, 0x0f);
+            emit8(&out, piece == 1 ? 0xb6 : 0xb7);
+        } else {
+            emit8(&out, 0x8b);
+        }
+        emit_operand(m, RCX, done);
+        emit_unless_rcx(kind)->memory = *m;
+        done += (uint32_t)piece;
+    }
+    emit_unspill(&out, RCX);
+    for (int i = first; i < cold_count; i++)
+        colds[i].resume = out.at;
+}
+
+/* mov rcx, <size> gs:[at + offset], extended with zeros */
+static void emit_shadow_to_rcx(const struct memory *at, int piece, int64_t offset) {
+    emit8(&out, 0x65);
+    emit8(&out, rex(piece == 8, RCX, 0, at->base));
+    if (piece <= 2) {
+        emit8(&out, 0x0f);
+        emit8(&out, piece == 1 ? 0xb6 : 0xb7);
+    } else {
+        emit8(&out, 0x8b);
+    }
+    emit_operand(at, RCX, offset);
+}
+
+/* Thread-local operands and far ones: the address is computed first. */
+static void emit_check_foreign(const struct instruction *i, const struct memory *m,
+                               enum cold_kind kind, bool flags_live) {
+    uint32_t used = i->registers_used | 1u << RCX | (m->base >= 0 ? 1u << m->base : 0) |
+                    (m->index >= 0 ? 1u << m->index : 0);
+    int scratch = pick_scratch(used);
+    int first = cold_count;
+    struct memory at = {.base = scratch, .index = -1, .scale = 1};
+    emit_spill(&out, scratch);
+    if (flags_live)
+        emit_spill(&out, RCX);
+    note_place(now.pc, 1u << scratch | (flags_live ? 1u << RCX : 0), false);
+    emit_address(m, scratch);
+    for (uint32_t done = 0; done < m->size;) {
+        int piece = next_piece(m->size - done);
+        if (flags_live) {
+            emit_shadow_to_rcx(&at, piece, done);
+            emit_unless_rcx(kind);
+            colds[cold_count - 1].spilled |= 1u << scratch;
+        } else {
+            if (piece == 2)
+                emit8(&out, 0x66);
+            emit_gs(&at, piece == 8, 0);
+            emit8(&out, piece == 1 ? 0x80 : 0x83);
+            emit_operand(&at, 7, done);
+            emit8(&out, 0);
+            emit_unless(kind)->spilled = 1u << scratch;
+        }
+        colds[cold_count - 1].memory = *m;
+        done += (uint32_t)piece;
+    }
+    if (flags_live)
+        emit_unspill(&out, RCX);
+    emit_unspill(&out, scratch);
+    for (int k = first; k < cold_count; k++)
+        colds[k].resume = out.at;
+}
+
+static bool is_stack_instruction(const struct instruction *i) {
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_PUSHF:
+    case ZYDIS_MNEMONIC_PUSHFQ:
+    case ZYDIS_MNEMONIC_POPF:
+    case ZYDIS_MNEMONIC_POPFQ:
+    case ZYDIS_MNEMONIC_CALL:
+    case ZYDIS_MNEMONIC_RET:
+    case ZYDIS_MNEMONIC_LEAVE:
+    case ZYDIS_MNEMONIC_ENTER:
+        return true;
+    default:
+        return false;
+    }
+}
+
+enum check check_of(const struct instruction *i, const struct memory *m) {
+    if (!m->read && !m->write)
+        return CHECK_NONE;
+    if (m->vector_index)
+        return CHECK_NONE; /* always followed by C */
+    if (!m->encoded && is_stack_instruction(i))
+        return CHECK_NONE; /* see emit_stack_before */
+    if (m->segment && m->base < 0 && m->index < 0 && m->displacement == 0x28)
+        return CHECK_NONE; /* the psABI's stack guard */
+    switch (i->z.meta.category) {
+    case ZYDIS_CATEGORY_PREFETCH:
+    case ZYDIS_CATEGORY_NOP:
+    case ZYDIS_CATEGORY_WIDENOP:
+        return CHECK_NONE;
+    default:
+        break;
+    }
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_CLFLUSH:
+    case ZYDIS_MNEMONIC_CLFLUSHOPT:
+    case ZYDIS_MNEMONIC_CLWB:
+        return CHECK_NONE;
+    default:
+        break;
+    }
+    if (m->read || !m->write)
+        return CHECK_LOAD;
+    if (m->base == RSP && m->index < 0 && m->displacement >= 0 && !m->segment && !m->address32)
+        return CHECK_ZERO; /* a slot of the live frame, not of the red zone */
+    return CHECK_STORE;
+}
+
+/* Needs the slow, exact check: sizes and addresses known only at run time. */
+bool wants_slow_check(const struct instruction *i) {
+    return is_string_instruction(i) && i->repeated;
+}
+
+/* Moves and stores, whose length is known beforehand; 0: another one. */
+static uint32_t string_kind(const struct instruction *i) {
+    if (i->memory_count && (i->memory[0].segment || i->memory[0].address32))
+        return 0;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_MOVSB: return STRING_READS | STRING_WRITES | 1;
+    case ZYDIS_MNEMONIC_MOVSW: return STRING_READS | STRING_WRITES | 2;
+    case ZYDIS_MNEMONIC_MOVSD: return STRING_READS | STRING_WRITES | 4;
+    case ZYDIS_MNEMONIC_MOVSQ: return STRING_READS | STRING_WRITES | 8;
+    case ZYDIS_MNEMONIC_STOSB: return STRING_WRITES | 1;
+    case ZYDIS_MNEMONIC_STOSW: return STRING_WRITES | 2;
+    case ZYDIS_MNEMONIC_STOSD: return STRING_WRITES | 4;
+    case ZYDIS_MNEMONIC_STOSQ: return STRING_WRITES | 8;
+    default: return 0;
+    }
+}
+
+/* Operands that this trace has checked and whose registers are unchanged: the
+   same bytes need no second check. */
+static struct memory proofs[16];
+static int proof_count;
+
+void forget_proofs(void) { proof_count = 0; }
+
+/* The stack pointer moved by a known distance: its slots are still known. */
+static int64_t stack_shift(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_PUSHFQ:
+        return -(int64_t)(i->z.operand_width / 8);
+    case ZYDIS_MNEMONIC_POP:
+        return i->registers_written & ~(1u << RSP) || o[0].type != ZYDIS_OPERAND_TYPE_REGISTER
+                   ? i->z.operand_width / 8
+                   : 0;
+    case ZYDIS_MNEMONIC_SUB:
+    case ZYDIS_MNEMONIC_ADD:
+        if (o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].reg.value == ZYDIS_REGISTER_RSP &&
+            o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+            return i->z.mnemonic == ZYDIS_MNEMONIC_ADD ? o[1].imm.value.s : -o[1].imm.value.s;
+        return 0;
+    case ZYDIS_MNEMONIC_LEA:
+        if (o[0].reg.value == ZYDIS_REGISTER_RSP && o[1].mem.base == ZYDIS_REGISTER_RSP &&
+            o[1].mem.index == ZYDIS_REGISTER_NONE)
+            return o[1].mem.disp.value;
+        return 0;
+    default:
+        return 0;
+    }
+}
+
+void forget_registers(const struct instruction *i) {
+    uint32_t written = i->registers_written;
+    int64_t shift = written & 1u << RSP ? stack_shift(i) : 0;
+    for (int k = 0; k < proof_count;) {
+        struct memory *m = &proofs[k];
+        uint32_t uses = (m->base >= 0 ? 1u << m->base : 0) | (m->index >= 0 ? 1u << m->index : 0);
+        bool lost = uses & written & ~(shift ? 1u << RSP : 0);
+        if (shift && (uses & 1u << RSP) && m->index < 0) {
+            m->displacement -= shift;
+            lost |= m->displacement < 0;
+        } else if (shift > 0) {
+            lost = true; /* may have pointed into what was released */
+        }
+        if (lost)
+            proofs[k] = proofs[--proof_count];
+        else
+            k++;
+    }
+}
+
+static bool is_proved(const struct memory *m) {
+    for (int k = 0; k < proof_count; k++) {
+        const struct memory *p = &proofs[k];
+        if (p->base == m->base && p->index == m->index && p->address32 == m->address32 &&
+            p->segment == m->segment && p->absolute == m->absolute &&
+            (m->index < 0 || p->scale == m->scale) && p->displacement <= m->displacement &&
+            m->displacement + m->size <= p->displacement + p->size)
+            return true;
+    }
+    return false;
+}
+
+static void prove(const struct memory *m) {
+    proofs[proof_count < 16 ? proof_count++ : 15] = *m;
+}
+
+/* mov <size> gs:[operand], 0 */
+void emit_zero(const struct memory *m) {
+    for (uint32_t done = 0; done < m->size;) {
+        int piece = next_piece(m->size - done);
+        if (piece == 2)
+            emit8(&out, 0x66);
+        emit_gs(m, piece == 8, 0);
+        emit8(&out, piece == 1 ? 0xc6 : 0xc7);
+        emit_operand(m, 0, done);
+        if (piece == 1)
+            emit8(&out, 0);
+        else if (piece == 2)
+            emit8(&out, 0), emit8(&out, 0);
+        else
+            emit32(&out, 0);
+        done += (uint32_t)piece;
+    }
+}
+
+static void emit_check(const struct instruction *i, const struct memory *m, enum cold_kind kind,
+                       bool flags_live) {
+    if (is_foreign(m))
+        emit_check_foreign(i, m, kind, flags_live);
+    else if (flags_live)
+        emit_check_flags_live(m, kind);
+    else
+        emit_check_flags_dead(m, kind);
+}
+
+void emit_checks(const struct instruction *i, bool flags_live) {
+    if (wants_slow_check(i)) {
+        uint32_t how = string_kind(i);
+        if (how)
+            emit_context_constant(&out, CTX_GUEST_TARGET, how);
+        emit_exit_and_back(how ? EXIT_STRING : EXIT_SLOW, i->pc);
+        forget_proofs();
+        return;
+    }
+    for (int k = 0; k < i->memory_count; k++) {
+        const struct memory *m = &i->memory[k];
+        enum check check = check_of(i, m);
+        if (check == CHECK_NONE || is_proved(m))
+            continue;
+        if (m->size == 0 || m->size > 32 || !fits(m->displacement + 64)) {
+            if (is_foreign(m) && m->size && m->size <= 32)
+                goto plain;
+            emit_exit_and_back(EXIT_SLOW, i->pc);
+            return;
+        }
+    plain:
+        if (check == CHECK_ZERO)
+            emit_zero(m);
+        else
+            emit_check(i, m, check == CHECK_STORE ? COLD_STORE : COLD_CHECK, flags_live);
+        prove(m);
+    }
+}
+
+void emit_touch_check(const struct memory *m, bool flags_live) {
+    if (flags_live)
+        emit_check_flags_live(m, COLD_TOUCH);
+    else
+        emit_check_flags_dead(m, COLD_TOUCH);
+}
+
+/* --- the stack --- */
+
+static const struct memory top = {.base = RSP, .index = -1, .scale = 1, .size = 8};
+
+/* mov qword gs:[base + displacement], -1 */
+static void emit_ones(int base, int index, int64_t displacement) {
+    emit8(&out, 0x65);
+    emit8(&out, rex(1, 0, index < 0 ? 0 : index, base));
+    emit8(&out, 0xc7);
+    emit_memory(&out, 0, base, index, 1, displacement);
+    emit32(&out, -1);
+}
+
+#define UNROLLED 128
+#define WIDE 1024
+
+/* D of the n bytes below the stack pointer becomes 0xFF; no flag changes. */
+static void emit_fill_below(int64_t n) {
+    if (n <= UNROLLED) {
+        for (int64_t at = 8; at <= n; at += 8)
+            emit_ones(RSP, -1, -at);
+        return;
+    }
+    if (n <= WIDE) {
+        emit8(&out, 0x64); /* movups fs:[value], xmm0 */
+        emit8(&out, 0x0f);
+        emit8(&out, 0x11);
+        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
+        emit8(&out, 0x66); /* pcmpeqd xmm0, xmm0 */
+        emit8(&out, 0x0f);
+        emit8(&out, 0x76);
+        emit8(&out, 0xc0);
+        int64_t at = 16;
+        for (; at <= n; at += 16) {
+            emit8(&out, 0x65); /* movups gs:[rsp - at], xmm0 */
+            emit8(&out, 0x0f);
+            emit8(&out, 0x11);
+            emit_memory(&out, 0, RSP, -1, 1, -at);
+        }
+        if (n & 8)
+            emit_ones(RSP, -1, -n);
+        emit8(&out, 0x64); /* movups xmm0, fs:[value] */
+        emit8(&out, 0x0f);
+        emit8(&out, 0x10);
+        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
+        return;
+    }
+    emit_spill(&out, RCX);
+    emit8(&out, 0x48); /* mov rcx, -n */
+    emit8(&out, 0xc7);
+    emit8(&out, 0xc1);
+    emit32(&out, -(n & ~7LL));
+    uint8_t *again = out.at;
+    emit_ones(RSP, RCX, 0);
+    emit_op(&out, 0x8d, RCX, RCX, 8);
+    emit8(&out, 0xe3);
+    emit8(&out, 2);
+    emit8(&out, 0xeb);
+    emit8(&out, (int)(again - (out.at + 1)));
+    emit_unspill(&out, RCX);
+}
+
+/* What kind of change to the stack pointer only the run can tell. */
+static bool moves_stack(const struct instruction *i) {
+    if (!(i->registers_written & 1u << RSP) || stack_shift(i))
+        return false;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_AND: /* alignment moves it down */
+    case ZYDIS_MNEMONIC_SUB:
+    case ZYDIS_MNEMONIC_ENTER:
+        return false;
+    default:
+        return true;
+    }
+}
+
+/* A frame is left through its frame pointer: anything else may be a change of stacks. */
+static bool leaves_frame(const struct instruction *i) {
+    const ZydisDecodedOperand *o = &i->operands[1];
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_LEAVE)
+        return true;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV)
+        return o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->reg.value == ZYDIS_REGISTER_RBP;
+    return i->z.mnemonic == ZYDIS_MNEMONIC_LEA && o->mem.base == ZYDIS_REGISTER_RBP &&
+           o->mem.index == ZYDIS_REGISTER_NONE;
+}
+
+void emit_stack_before(const struct instruction *i, bool flags_live) {
+    struct memory m = top;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_LEAVE:
+        m.base = RBP;
+        break;
+    case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_POPF:
+    case ZYDIS_MNEMONIC_POPFQ:
+        m.size = i->z.operand_width / 8u;
+        break;
+    default:
+        goto moves;
+    }
+    if (!is_proved(&m)) {
+        if (flags_live)
+            emit_check_flags_live(&m, COLD_CHECK);
+        else
+            emit_check_flags_dead(&m, COLD_CHECK);
+    }
+moves:
+    emit_stack_note(i);
+}
+
+void emit_stack_note(const struct instruction *i) {
+    if (moves_stack(i))
+        emit_to_context(&out, RSP, CTX_OLD_SP);
+}
+
+/* D of what lies between the old stack pointer and the new one becomes 0xFF. */
+static void emit_release(bool inline_fill, bool flags_live) {
+    if (flags_live || !inline_fill) {
+        emit_exit_and_back(EXIT_RELEASE, now.pc);
+        return;
+    }
+    emit_spill(&out, RCX);
+    note_place(now.pc, 1u << RCX, false);
+    emit_from_context(&out, RCX, CTX_OLD_SP);
+    emit8(&out, 0x48); /* sub rcx, rsp */
+    emit8(&out, 0x29);
+    emit8(&out, 0xe1);
+    emit8(&out, 0x73); /* jae done */
+    uint8_t *done = out.at;
+    emit8(&out, 0);
+    emit8(&out, 0x48); /* cmp rcx, -4096 */
+    emit8(&out, 0x81);
+    emit8(&out, 0xf9);
+    emit32(&out, -4096);
+    emit8(&out, 0x0f); /* jb */
+    emit8(&out, 0x82);
+    struct cold *c = cold_add(COLD_RELEASE, out.at);
+    emit32(&out, 0);
+    uint8_t *again = out.at;
+    emit_ones(RSP, RCX, 0);
+    emit8(&out, 0x48); /* add rcx, 8 */
+    emit8(&out, 0x83);
+    emit8(&out, 0xc1);
+    emit8(&out, 8);
+    emit8(&out, 0x78); /* js again */
+    emit8(&out, (int)(again - (out.at + 1)));
+    *done = (uint8_t)(out.at - done - 1);
+    c->resume = out.at;
+    emit_unspill(&out, RCX);
+}
+
+void emit_stack_after(const struct instruction *i, bool flags_live) {
+    struct memory m = top;
+    int64_t shift = stack_shift(i);
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_PUSHF:
+    case ZYDIS_MNEMONIC_PUSHFQ:
+        m.size = i->z.operand_width / 8u;
+        emit_zero(&m);
+        break;
+    case ZYDIS_MNEMONIC_ENTER:
+        m.base = RBP;
+        emit_zero(&m);
+        break;
+    default:
+        if (shift > 0)
+            emit_fill_below(shift);
+        else if (moves_stack(i))
+            emit_release(leaves_frame(i), flags_live);
+    }
+    if (shift > 0 || moves_stack(i))
+        forget_proofs();
+    forget_registers(i);
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_PUSH)
+        prove(&m);
+}
+
+/* --- cold parts --- */
+
+static uint32_t add_check(const struct cold *c, uint8_t *patch) {
+    if (cache.check_count >= CACHE_CHECKS)
+        fail("the translation cache is full");
+    struct cache_check *check = &cache_checks[cache.check_count];
+    check->pc = c->pc;
+    check->possible = c->possible;
+    check->resume = (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE);
+    check->patch = patch ? (uint32_t)((uint64_t)(uintptr_t)patch - CACHE_BASE) : 0;
+    return cache.check_count++;
+}
+
+static void emit_unspill_all(uint32_t spilled) {
+    for (int r = 0; r < 16; r++)
+        if (spilled & 1u << r)
+            emit_unspill(&out, r);
+}
+
+/* The jump at the end is patched to lead to the dirty version. */
+void emit_cold_check(struct cold *c) {
+    emit_unspill_all(c->spilled);
+    emit_dirty_set();
+    uint8_t *number = out.at;
+    emit_context_constant(&out, CTX_ARGUMENT, 0);
+    align_patch(1);
+    uint32_t index = add_check(c, out.at + 1);
+    __builtin_memcpy(number + 8, &index, 4);
+    emit_jump(&out, cache.exits[EXIT_CHECK]);
+}
+
+/* To glue_store: RCX the address, EDX the size and what it is for, both spilled. */
+static void emit_way(struct cold *c, uint32_t way) {
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    const struct memory *m = &c->memory;
+    if (is_foreign(m)) {
+        uint32_t used = 1u << RCX | 1u << RDX | (m->base >= 0 ? 1u << m->base : 0) |
+                        (m->index >= 0 ? 1u << m->index : 0);
+        int scratch = pick_scratch(used);
+        emit_spill(&out, scratch);
+        emit_address(m, scratch);
+        emit_op(&out, 0x8d, RCX, scratch, 0);
+        emit_unspill(&out, scratch);
+    } else {
+        if (m->address32)
+            emit8(&out, 0x67);
+        emit8(&out, rex(1, RCX, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
+        emit8(&out, 0x8d);
+        emit_operand(m, RCX, 0);
+    }
+    emit8(&out, 0xba);
+    emit32(&out, m->size | way);
+    uint64_t resume = (uint64_t)(uintptr_t)c->resume;
+    emit_context_constant(&out, CTX_TARGET, (uint32_t)resume);
+    emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(resume >> 32));
+    emit_jump(&out, cache.exits[EXIT_STORE]);
+}
+
+void emit_cold_store(struct cold *c) {
+    const struct memory *m = &c->memory;
+    emit_unspill_all(c->spilled);
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_ARGUMENT, add_check(c, NULL));
+    /* below the stack pointer only the frame's own registers are trusted */
+    bool own = (m->base == RSP || m->base == RBP) && m->index < 0;
+    emit_way(c, own ? 0 : WAY_STRANGE);
+}
+
+void emit_cold_touch(struct cold *c) {
+    emit_unspill_all(c->spilled);
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_PC, (uint32_t)c->pc);
+    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(c->pc >> 32));
+    emit_context_constant(&out, CTX_GUEST_TARGET, c->argument);
+    emit_context_constant(&out, CTX_ARGUMENT,
+                          (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
+    if (!c->way || c->memory.size > 32)
+        emit_jump(&out, cache.exits[EXIT_UNDEFINED]);
+    else
+        emit_way(c, c->way);
+}
+
+void emit_dirty_store_check(const struct memory *m) {
+    if (m->base == RSP && m->index < 0 && m->displacement >= 0 && !m->address32)
+        return; /* a slot of the live frame: D is written in any case */
+    emit_check_flags_dead(m, COLD_STORE);
+}
+
+/* cmp qword fs:[offset], 0; jne to a COLD_TOUCH piece */
+void emit_word_check(int offset, const struct memory *m) {
+    emit8(&out, 0x64);
+    emit8(&out, 0x48);
+    emit8(&out, 0x83);
+    emit_memory(&out, 7, -1, -1, 1, offset);
+    emit8(&out, 0);
+    emit_unless(COLD_TOUCH)->memory = *m;
+}
+
+/* mov <size> gs:[operand], reg */
+void emit_shadow_store(const struct memory *m, int reg) {
+    if (m->size == 2)
+        emit8(&out, 0x66);
+    emit8(&out, 0x65);
+    if (m->address32)
+        emit8(&out, 0x67);
+    emit8(&out, rex(m->size == 8, reg, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
+    emit8(&out, m->size == 1 ? 0x88 : 0x89);
+    emit_operand(m, reg, 0);
+}

@@ -1,0 +1,768 @@
+/* The dirty version of a block: the same instructions, and beside each that may
+   meet an undefined bit what happens to it. Which elements may be undefined is
+   known when the version is made and narrows as they are overwritten; all other
+   instructions are those of the clean version. Moves of whole vectors run on the
+   undefined bits themselves (SAME); the other rules are evaluated by C. */
+#include "plan.h"
+
+#include "translate.h"
+
+#define FEW_WORDS 16 /* tested inline on the way out */
+
+static uint64_t bit(int element) { return 1ULL << element; }
+
+/* --- the state at run time --- */
+
+uint64_t dirty_now(struct context *c) {
+    uint64_t set = 0;
+    const uint64_t *u = dirty_words(c);
+    for (uint64_t left = c->dirty; left; left &= left - 1) {
+        int e = __builtin_ctzll(left);
+        if (e < ELEMENT_VECTOR) {
+            if (e == ELEMENT_FLAGS ? (uint32_t)u[e] != 0 : u[e] != 0)
+                set |= bit(e);
+        } else {
+            int half = e >= ELEMENT_UPPER ? 2 : 0;
+            const uint64_t *v = dirty_vector(c, (e - ELEMENT_VECTOR) & 15) + half;
+            if (v[0] | v[1])
+                set |= bit(e);
+        }
+    }
+    return set;
+}
+
+void dirty_clear(struct context *c, uint64_t elements) {
+    uint64_t *u = dirty_words(c);
+    for (uint64_t left = elements & c->dirty; left; left &= left - 1) {
+        int e = __builtin_ctzll(left);
+        if (e < ELEMENT_VECTOR)
+            u[e] = 0;
+        else
+            fill_bytes(dirty_vector(c, (e - ELEMENT_VECTOR) & 15) + (e >= ELEMENT_UPPER ? 2 : 0), 0,
+                       16);
+    }
+    c->dirty &= ~elements;
+}
+
+_Static_assert(CTX_UNDEFINED_FLAGS == CTX_UNDEFINED + 8 * ELEMENT_FLAGS, "element order");
+_Static_assert(CTX_UNDEFINED_X87 == CTX_UNDEFINED + 8 * ELEMENT_X87, "element order");
+
+#define SITES (1u << 16)
+static gaddr sites[SITES];
+static uint32_t site_count;
+
+static uint32_t site_slot(gaddr pc) {
+    uint32_t at = (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 48);
+    while (sites[at] && sites[at] != pc)
+        at = (at + 1) % SITES;
+    return at;
+}
+
+bool dirty_site(gaddr pc) { return site_count > SITES * 3 / 4 || sites[site_slot(pc)] == pc; }
+
+bool dirty_site_add(gaddr pc) {
+    if (dirty_site(pc))
+        return false;
+    sites[site_slot(pc)] = pc;
+    site_count++;
+    return true;
+}
+
+/* --- versions --- */
+
+static uint32_t buckets[CACHE_VERSION_BUCKETS];
+
+static uint32_t *bucket_of(gaddr pc) {
+    return &buckets[(pc * 0x9e3779b97f4a7c15ULL) >> 48 & (CACHE_VERSION_BUCKETS - 1)];
+}
+
+/* The caller holds the cache's lock. */
+uint64_t dirty_find(gaddr pc, uint64_t *elements) {
+    uint64_t all = *elements, best = 0;
+    int count = 0;
+    bool site = dirty_site(pc);
+    for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next) {
+        const struct cache_version *v = &cache_versions[i];
+        if (v->pc != pc || v->dropped || (site && !v->follows))
+            continue;
+        if (v->possible == *elements)
+            return CACHE_BASE + v->host;
+        count++;
+        all |= v->possible;
+        if ((v->possible & *elements) == *elements)
+            best = CACHE_BASE + v->host;
+    }
+    if (best && count >= 3)
+        return best;
+    if (count >= 6)
+        *elements = all; /* enough special cases */
+    return 0;
+}
+
+void dirty_enter(gaddr pc, uint64_t elements, uint64_t host) {
+    uint32_t *bucket = bucket_of(pc);
+    if (cache.version_count >= CACHE_VERSIONS)
+        fail("the translation cache is full");
+    uint32_t i = cache.version_count++;
+    cache_versions[i] =
+        (struct cache_version){pc, elements, (uint32_t)(host - CACHE_BASE), *bucket & 0x3fffffff,
+                               dirty_site(pc), 0};
+    *bucket = i;
+}
+
+void dirty_forget(gaddr pc, uint32_t host) {
+    for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
+        if (cache_versions[i].pc == pc && cache_versions[i].host == host)
+            cache_versions[i].dropped = 1;
+}
+
+uint64_t dirty_version_possible(gaddr pc, uint32_t host) {
+    for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
+        if (cache_versions[i].pc == pc && cache_versions[i].host == host)
+            return cache_versions[i].possible;
+    return 0; /* of a clean version */
+}
+
+/* --- emitting --- */
+
+static int words_of(int element, int *offset) {
+    if (element < ELEMENT_VECTOR) {
+        *offset = CTX_UNDEFINED + 8 * element;
+        return 1;
+    }
+    *offset = CTX_UNDEFINED_VECTOR + 64 * ((element - ELEMENT_VECTOR) & 15) +
+              (element >= ELEMENT_UPPER ? 16 : 0);
+    return 2;
+}
+
+static int word_count(uint64_t set) {
+    int n = 0, offset;
+    for (; set; set &= set - 1)
+        n += words_of(__builtin_ctzll(set), &offset);
+    return n;
+}
+
+void emit_dirty_set(void) {
+    if (!now.dirty)
+        return;
+    emit_context_constant(&out, CTX_DIRTY, (uint32_t)now.possible);
+    emit_context_constant(&out, CTX_DIRTY + 4, (uint32_t)(now.possible >> 32));
+}
+
+static void emit_zero_word(int offset) { /* mov qword fs:[offset], 0 */
+    emit8(&out, 0x64);
+    emit8(&out, 0x48);
+    emit8(&out, 0xc7);
+    emit_memory(&out, 0, -1, -1, 1, offset);
+    emit32(&out, 0);
+}
+
+void dirty_drop(uint64_t elements) {
+    uint64_t set = now.dirty ? elements & now.possible : 0;
+    now.possible &= ~set;
+    for (; set; set &= set - 1) {
+        int offset, n = words_of(__builtin_ctzll(set), &offset);
+        while (n--)
+            emit_zero_word(offset + 8 * n);
+    }
+}
+
+void dirty_overwritten(const struct instruction *i) { dirty_drop(plan_outputs(i)); }
+
+uint64_t dirty_inputs(const struct instruction *i) { return plan_inputs(i); }
+
+/* Jumps to the cold piece, or whatever `leave` writes, when any word of the set
+   is not 0; RCX is free. Falls through otherwise. */
+static int emit_test_words(uint64_t set, uint8_t *jumps[FEW_WORDS]) {
+    int count = 0;
+    for (; set; set &= set - 1) {
+        int offset, n = words_of(__builtin_ctzll(set), &offset);
+        for (int w = 0; w < n; w++) {
+            emit_from_context(&out, RCX, offset + 8 * w);
+            emit8(&out, 0xe3); /* jrcxz over the jump */
+            emit8(&out, 5);
+            emit8(&out, 0xe9);
+            jumps[count++] = out.at;
+            emit32(&out, 0);
+        }
+    }
+    return count;
+}
+
+static void add_dirty_link(gaddr target) {
+    align_patch(1);
+    emit8(&out, 0xe9);
+    struct cold *c = cold_add(COLD_LINK, out.at);
+    c->target = target;
+    c->dirty_link = true;
+    emit32(&out, 0);
+}
+
+void emit_dirty_link(gaddr target) {
+    if (!now.dirty || !now.possible) {
+        emit_link(target);
+        return;
+    }
+    if (word_count(now.possible) > FEW_WORDS) {
+        add_dirty_link(target);
+        return;
+    }
+    uint8_t *jumps[FEW_WORDS];
+    emit_spill(&out, RCX);
+    int count = emit_test_words(now.possible, jumps);
+    emit_unspill(&out, RCX);
+    emit_link(target);
+    for (int k = 0; k < count; k++)
+        patch_jump(jumps[k], out.at);
+    emit_unspill(&out, RCX);
+    add_dirty_link(target);
+}
+
+void emit_cold_dirty(struct cold *c) { emit_dirty_link(c->target); }
+
+/* For returns and indirect jumps: out through C unless all is defined. The
+   caller has set up what the door wants. */
+void emit_leave_dirty(int reason, uint32_t argument) {
+    uint8_t *jumps[FEW_WORDS], *over = NULL;
+    int count = 0;
+    bool many = word_count(now.possible) > FEW_WORDS;
+    if (!many) {
+        emit_spill(&out, RCX);
+        count = emit_test_words(now.possible, jumps);
+        emit_unspill(&out, RCX);
+        emit8(&out, 0xe9);
+        over = out.at;
+        emit32(&out, 0);
+        for (int k = 0; k < count; k++)
+            patch_jump(jumps[k], out.at);
+        emit_unspill(&out, RCX);
+    }
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
+    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
+    emit_context_constant(&out, CTX_ARGUMENT, argument);
+    emit_jump(&out, cache.exits[reason]);
+    if (over)
+        patch_jump(over, out.at);
+}
+
+void emit_dirty_lookup(void) {
+    emit_constant(&out, RDX, now.possible * DIRTY_KEY_FACTOR);
+    emit8(&out, 0x48); /* lea rcx, [rcx + rdx]: the key */
+    emit8(&out, 0x8d);
+    emit_memory(&out, RCX, RCX, RDX, 1, 0);
+    emit8(&out, 0x0f); /* movzx edx, cx */
+    emit8(&out, 0xb7);
+    emit8(&out, 0xd1);
+    emit8(&out, 0x48); /* not rcx: now key + ~found + 1 is 0 when they are the same */
+    emit8(&out, 0xf7);
+    emit8(&out, 0xd1);
+    emit8(&out, 0x64); /* mov fs:[target], rdx keeps the index */
+    emit8(&out, 0x48);
+    emit8(&out, 0x89);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_TARGET);
+    emit8(&out, 0x64); /* mov rdx, fs:[keys + rdx * 8] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x8b);
+    emit_memory(&out, RDX, -1, RDX, 8, CTX_DIRTY_KEY);
+    emit8(&out, 0x48); /* lea rcx, [rcx + rdx + 1] */
+    emit8(&out, 0x8d);
+    emit_memory(&out, RCX, RCX, RDX, 1, 1);
+    emit8(&out, 0xe3);
+    emit8(&out, 5);
+    emit8(&out, 0xe9);
+    cold_add(COLD_LOOKUP, out.at);
+    emit32(&out, 0);
+    emit_from_context(&out, RDX, CTX_TARGET);
+    emit8(&out, 0x64); /* mov rcx, fs:[hosts + rdx * 8] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, RDX, 8, CTX_DIRTY_HOST);
+    emit_to_context(&out, RCX, CTX_TARGET);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit8(&out, 0x64); /* jmp fs:[target] */
+    emit8(&out, 0xff);
+    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
+}
+
+static uint8_t *emit_if(int condition) {
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | condition);
+    emit32(&out, 0);
+    return out.at - 4;
+}
+
+/* A return with something undefined: through C when it is not the one foreseen
+   or a value still goes by the name of a stack slot; else by the thread's table.
+   Falls through when all is defined. */
+void emit_dirty_return(uint32_t extra) {
+    uint8_t *jumps[FEW_WORDS], *leave[40];
+    int left = 0;
+    if (word_count(now.possible) > FEW_WORDS) {
+        emit_leave_dirty(EXIT_RETURN, extra);
+        return;
+    }
+    emit_spill(&out, RCX);
+    int count = emit_test_words(now.possible, jumps);
+    emit_unspill(&out, RCX);
+    emit8(&out, 0xe9);
+    uint8_t *over = out.at;
+    emit32(&out, 0);
+    for (int k = 0; k < count; k++)
+        patch_jump(jumps[k], out.at);
+    emit_spill(&out, RDX);
+    for (uint64_t set = now.possible & ((1ULL << ELEMENT_UPPER) - 1); set; set &= set - 1) {
+        emit8(&out, 0x64); /* mov ecx, fs:[origin]; sub ecx, first stack code; cmp ecx, codes */
+        emit8(&out, 0x8b);
+        emit_memory(&out, RCX, -1, -1, 1, CTX_ORIGIN + 4 * __builtin_ctzll(set));
+        emit8(&out, 0x81);
+        emit8(&out, 0xe9);
+        emit32(&out, ORIGIN_STACK_CODES);
+        emit8(&out, 0x81);
+        emit8(&out, 0xf9);
+        emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
+        leave[left++] = emit_if(2); /* jb */
+    }
+    emit_from_context(&out, RDX, CTX_SHADOW);
+    emit_op(&out, 0x8b, RCX, RDX, -(int)sizeof(struct shadow_entry));
+    emit_op(&out, 0x3b, RCX, RSP, 0);
+    leave[left++] = emit_if(5); /* jne */
+    emit8(&out, 0x64); /* sub qword fs:[shadow], sizeof(struct shadow_entry) */
+    emit8(&out, 0x48);
+    emit8(&out, 0x83);
+    emit_memory(&out, 5, -1, -1, 1, CTX_SHADOW);
+    emit8(&out, sizeof(struct shadow_entry));
+    emit_to_context(&out, RCX, CTX_GUEST_TARGET);
+    emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
+    emit8(&out, 0x64); /* cmp rsp, fs:[mark] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x3b);
+    emit_memory(&out, RSP, -1, -1, 1, CTX_MARK);
+    uint8_t *fine = emit_if(6); /* jbe */
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    /* the mark is seen to first; it comes back by CTX_TARGET */
+    emit_context_constant(&out, CTX_TARGET, 0);
+    uint8_t *field = out.at - 4;
+    emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(CACHE_BASE >> 32));
+    emit_jump(&out, cache.exits[EXIT_MARK]);
+    uint32_t back = (uint32_t)(uint64_t)(uintptr_t)out.at;
+    __builtin_memcpy(field, &back, 4);
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_from_context(&out, RCX, CTX_GUEST_TARGET);
+    patch_jump(fine, out.at);
+    emit_dirty_lookup();
+    for (int k = 0; k < left; k++)
+        patch_jump(leave[k], out.at);
+    emit_unspill(&out, RDX);
+    emit_unspill(&out, RCX);
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
+    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
+    emit_context_constant(&out, CTX_ARGUMENT, extra);
+    emit_jump(&out, cache.exits[EXIT_RETURN]);
+    patch_jump(over, out.at);
+}
+
+/* --- single instructions --- */
+
+static uint64_t address_registers(const struct instruction *i) {
+    uint64_t set = 0;
+    for (int k = 0; k < i->memory_count; k++) {
+        if (i->memory[k].base >= 0)
+            set |= bit(i->memory[k].base);
+        if (i->memory[k].index >= 0)
+            set |= bit(i->memory[k].index);
+    }
+    return set;
+}
+
+/* Leaves a part of what it writes as it was. */
+static bool writes_part(const struct instruction *i) {
+    uint32_t flags = flags_written(i);
+    if ((now.possible & bit(ELEMENT_FLAGS)) && flags && i->flags_killed != ARITHMETIC_FLAGS)
+        return true;
+    int lane, rule = rule_of(i, &lane);
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        if (o->type != ZYDIS_OPERAND_TYPE_REGISTER ||
+            !(o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
+            continue;
+        int e = element_of(o->reg.value);
+        if (e < 0 || !(now.possible & bit(e)))
+            continue;
+        if (e < 16 && o->size < 32)
+            return true;
+        if (e == ELEMENT_X87)
+            return true;
+        if (e >= ELEMENT_VECTOR && i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY &&
+            (rule == RULE_V_SCALAR || rule == RULE_SAME))
+            return true;
+        if (o->actions & ZYDIS_OPERAND_ACTION_CONDWRITE)
+            return true;
+    }
+    return false;
+}
+
+static bool reads_memory(const struct instruction *i) {
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].read)
+            return true;
+    return false;
+}
+
+bool wants_dirty(const struct instruction *i) {
+    int lane;
+    if (!now.dirty || wants_slow_check(i))
+        return false;
+    if (rule_of(i, &lane) == RULE_NOTHING)
+        return (plan_outputs(i) & now.possible) && writes_part(i);
+    if (plan_inputs(i) & now.possible)
+        return true;
+    if ((now.possible & bit(ELEMENT_X87)) && i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
+        return true;
+    if ((plan_outputs(i) & now.possible) && writes_part(i))
+        return true;
+    if ((now.possible & bit(ELEMENT_FLAGS)) && !i->flags_killed && flags_written(i))
+        return true; /* a shift by a register may leave the flags */
+    return wants_plan(i) || (reads_memory(i) && dirty_site(i->pc));
+}
+
+bool wants_plan(const struct instruction *i) {
+    int lane, rule = rule_of(i, &lane);
+    if (rule == RULE_MASKED || rule == RULE_GATHER)
+        return true;
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].vector_index)
+            return true;
+    return (rule == RULE_BIT || rule == RULE_BITSET || rule == RULE_BITCLEAR ||
+            rule == RULE_BITFLIP) &&
+           i->memory_count && i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER;
+}
+
+static void emit_vector(int opcode, int number, bool wide, int offset) {
+    emit8(&out, 0x64);
+    if (wide) { /* vmovups ymm */
+        emit8(&out, 0xc5);
+        emit8(&out, number >= 8 ? 0x7c : 0xfc);
+    } else {
+        if (number >= 8)
+            emit8(&out, 0x44);
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, opcode);
+    emit_memory(&out, number, -1, -1, 1, offset);
+}
+
+#define LOAD_VECTOR 0x10
+#define STORE_VECTOR 0x11
+
+/* Hands the values of vector operands to C. */
+static void emit_values(const struct plan *p) {
+    for (int n = 0; n < p->count; n++)
+        if (p->operands[n].kind == OPERAND_VECTOR)
+            emit_vector(STORE_VECTOR, p->operands[n].number, p->vex, CTX_VALUE + 64 * n);
+    if (p->rule == RULE_GATHER)
+        emit_vector(STORE_VECTOR, p->index_vector, true, CTX_VALUE + 64 * 6);
+}
+
+static void emit_plan(uint32_t index) {
+    emit_values(&cache_plans[index]);
+    emit_context_constant(&out, CTX_GUEST_TARGET, index);
+    emit_exit_and_back(EXIT_UNDEFINED, now.pc);
+}
+
+void emit_dirty_use(const struct instruction *i, int rule, uint32_t live_after) {
+    uint32_t index = plan_make(i, now.possible, live_after);
+    cache_plans[index].clean = !now.dirty;
+    if (rule > 0)
+        cache_plans[index].rule = (uint8_t)rule;
+    if (rule < 0) { /* a loop: by the count register */
+        cache_plans[index].rule = RULE_BRANCH;
+        cache_plans[index].condition = 0xff;
+    }
+    emit_plan(index);
+}
+
+static bool is_general(const ZydisDecodedOperand *o) {
+    int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
+    return e >= 0 && e < 16;
+}
+
+/* A move into a whole register, from memory or another. */
+static bool is_general_move(const struct instruction *i) {
+    const ZydisDecodedOperand *to = &i->operands[0], *from = &i->operands[1];
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_MOV:
+    case ZYDIS_MNEMONIC_MOVZX:
+    case ZYDIS_MNEMONIC_MOVSX:
+    case ZYDIS_MNEMONIC_MOVSXD:
+        break;
+    default:
+        return false;
+    }
+    if (!is_general(to) || to->size < 32 || to->reg.value == ZYDIS_REGISTER_RSP)
+        return false;
+    if (from->type == ZYDIS_OPERAND_TYPE_MEMORY)
+        return !is_foreign(&i->memory[i->encoded]);
+    return is_general(from) && element_of(from->reg.value) != element_of(to->reg.value);
+}
+
+/* The instruction can run on undefined bits as it would on values. */
+static bool runs_on_bits(const struct instruction *i) {
+    int lane, rule = rule_of(i, &lane);
+    bool vectors = false;
+    if (is_general_move(i))
+        return true;
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        if (o->type == ZYDIS_OPERAND_TYPE_REGISTER) {
+            int e = element_of(o->reg.value);
+            if (e == ELEMENT_X87)
+                return false;
+            vectors |= e >= ELEMENT_VECTOR;
+        }
+        if (o->type == ZYDIS_OPERAND_TYPE_MEMORY &&
+            (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
+            return false;
+    }
+    if (rule != RULE_SAME && rule != RULE_COPY)
+        return false;
+    if (i->encoded >= 0 && is_foreign(&i->memory[i->encoded]))
+        return false;
+    return vectors;
+}
+
+/* A store of a register, or of the lower part of one, as it is. */
+static bool is_plain_store(const struct instruction *i) {
+    int lane, rule = rule_of(i, &lane);
+    const ZydisDecodedOperand *to = &i->operands[0], *from = &i->operands[1];
+    if ((rule != RULE_COPY && rule != RULE_SAME) || i->z.operand_count_visible != 2 ||
+        to->type != ZYDIS_OPERAND_TYPE_MEMORY || from->type != ZYDIS_OPERAND_TYPE_REGISTER ||
+        i->encoded < 0 || is_foreign(&i->memory[i->encoded]) || i->memory[i->encoded].size > 32)
+        return false;
+    int e = element_of(from->reg.value);
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_MOVBE:
+    case ZYDIS_MNEMONIC_MOVHPS:
+    case ZYDIS_MNEMONIC_MOVHPD:
+    case ZYDIS_MNEMONIC_VMOVHPS:
+    case ZYDIS_MNEMONIC_VMOVHPD:
+        return false;
+    default:
+        break;
+    }
+    if (from->reg.value >= ZYDIS_REGISTER_AH && from->reg.value <= ZYDIS_REGISTER_BH)
+        return false;
+    return e >= 0 && e != ELEMENT_X87;
+}
+
+void emit_rewritten(const struct instruction *i, int base, int64_t displacement);
+
+static void emit_on_shadow(const struct instruction *i) {
+    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    if (m)
+        emit8(&out, 0x65);
+    if (m && m->absolute) {
+        emit_rewritten(i, -1, m->displacement);
+        return;
+    }
+    const uint8_t *code = guest(i->pc);
+    for (int k = 0; k < i->z.length; k++)
+        emit8(&out, code[k]);
+}
+
+/* A VEX instruction of 128 bits has left zeros in the upper half. */
+static void drop_upper(const struct instruction *i) {
+    if (i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY)
+        return;
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
+        if (e >= ELEMENT_VECTOR && o->size <= 128 &&
+            (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
+            now.possible &= ~bit(e - ELEMENT_VECTOR + ELEMENT_UPPER);
+    }
+}
+
+static void emit_same(const struct instruction *i, bool flags_live) {
+    bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
+    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    uint64_t outputs = plan_outputs(i), inputs = plan_inputs(i) & now.possible & ~address_registers(i);
+    if (inputs && outputs && !(inputs & outputs)) { /* the origin goes along */
+        emit_spill(&out, RCX);
+        emit8(&out, 0x64);
+        emit8(&out, 0x8b);
+        int from = __builtin_ctzll(inputs);
+        emit_memory(&out, RCX, -1, -1, 1,
+                    CTX_ORIGIN + 4 * (from >= ELEMENT_UPPER ? from - 16 : from));
+        for (uint64_t o = outputs & ((1ULL << ELEMENT_UPPER) - 1); o; o &= o - 1) {
+            emit8(&out, 0x64);
+            emit8(&out, 0x89);
+            emit_memory(&out, RCX, -1, -1, 1, CTX_ORIGIN + 4 * __builtin_ctzll(o));
+        }
+        emit_unspill(&out, RCX);
+    }
+    if (m && m->read) {
+        uint32_t index = plan_make(i, now.possible, 0);
+        cache_plans[index].rule = RULE_TOUCH;
+        if (address_registers(i) & now.possible) {
+            emit_plan(index);
+            dirty_drop(address_registers(i));
+        } else {
+            int first = cold_count, to = outputs ? __builtin_ctzll(outputs) : ELEMENT_FLAGS;
+            emit_touch_check(m, flags_live);
+            for (int k = first; k < cold_count; k++) {
+                colds[k].argument = index;
+                colds[k].memory = *m;
+                colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)to << WAY_ELEMENT;
+            }
+        }
+    }
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
+        if (e < 0)
+            continue;
+        bool reads = (o->actions & ZYDIS_OPERAND_ACTION_MASK_READ) || (!vex && e >= ELEMENT_VECTOR);
+        if (e < 16) {
+            emit_spill(&out, e);
+            if (reads)
+                emit_from_context(&out, e, CTX_UNDEFINED + 8 * e);
+        } else {
+            emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
+            if (reads)
+                emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex,
+                            CTX_UNDEFINED_VECTOR + 64 * (e - ELEMENT_VECTOR));
+        }
+    }
+    emit_on_shadow(i);
+    for (int pass = 0; pass < 2; pass++)
+        for (int k = 0; k < i->z.operand_count; k++) {
+            const ZydisDecodedOperand *o = &i->operands[k];
+            int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
+            if (e < 0)
+                continue;
+            bool writes = o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE;
+            if (e < 16) {
+                if (pass)
+                    emit_unspill(&out, e);
+                else if (writes)
+                    emit_to_context(&out, e, CTX_UNDEFINED + 8 * e);
+            } else if (pass) {
+                emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
+            } else if (writes) {
+                emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex,
+                            CTX_UNDEFINED_VECTOR + 64 * (e - ELEMENT_VECTOR));
+            }
+        }
+    now.possible |= outputs;
+    drop_upper(i);
+}
+
+/* D of the operand takes the undefined bits of the element; where they are from is
+   noted when there are any. */
+static void emit_bits_out(const struct instruction *i, const struct memory *m, int e, bool vex) {
+    int offset, words = words_of(e, &offset);
+    if (e < 16) {
+        int scratch = pick_scratch(i->registers_used | 1u << RSP);
+        emit_spill(&out, scratch);
+        emit_from_context(&out, scratch, offset);
+        emit_shadow_store(m, scratch);
+        emit_unspill(&out, scratch);
+    } else {
+        int number = e - ELEMENT_VECTOR;
+        emit_vector(STORE_VECTOR, number, vex, CTX_VALUE);
+        emit_vector(LOAD_VECTOR, number, vex, offset);
+        emit_on_shadow(i);
+        emit_vector(LOAD_VECTOR, number, vex, CTX_VALUE);
+        words = m->size > 16 ? 4 : 2;
+    }
+    uint32_t index = plan_make(i, now.possible, 0);
+    cache_plans[index].rule = RULE_STORED;
+    int first = cold_count;
+    for (int w = 0; w < words; w++)
+        emit_word_check(offset + 8 * w, m);
+    for (int k = first; k < cold_count; k++) {
+        colds[k].argument = index;
+        colds[k].resume = out.at;
+        colds[k].way = WAY_ORIGIN | (uint32_t)e << WAY_ELEMENT;
+    }
+}
+
+static bool emit_inline(const struct instruction *i, bool flags_live) {
+    if (runs_on_bits(i)) {
+        emit_same(i, flags_live);
+        note_place(i->pc, 0, false);
+        emit_plain(i);
+        forget_registers(i);
+        return true;
+    }
+    if (flags_live || (address_registers(i) & now.possible))
+        return false;
+    if (is_plain_store(i)) {
+        const struct memory *m = &i->memory[i->encoded];
+        emit_dirty_store_check(m);
+        emit_bits_out(i, m, element_of(i->operands[1].reg.value),
+                      i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY);
+        note_place(i->pc, 0, false);
+        emit_plain(i);
+        forget_proofs();
+        return true;
+    }
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_PUSH && is_general(&i->operands[0]) &&
+        i->operands[0].size == 64 && i->operands[0].reg.value != ZYDIS_REGISTER_RSP) {
+        struct memory slot = {.base = RSP, .index = -1, .scale = 1, .size = 8};
+        emit_plain(i);
+        note_place(i->pc + i->z.length, 0, false);
+        emit_bits_out(i, &slot, element_of(i->operands[0].reg.value), false);
+        forget_registers(i);
+        forget_proofs();
+        return true;
+    }
+    return false;
+}
+
+void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_after) {
+    if (emit_inline(i, flags_live))
+        return;
+    uint64_t outputs = plan_outputs(i);
+    uint32_t index = plan_make(i, now.possible, live_after);
+    emit_plan(index);
+    emit_stack_note(i);
+    note_place(i->pc, 0, false);
+    emit_plain(i);
+    if (i->z.mnemonic != ZYDIS_MNEMONIC_PUSH)
+        emit_stack_after(i, (live_after & ARITHMETIC_FLAGS) != 0);
+    else
+        forget_registers(i);
+    forget_proofs();
+    if (cache_plans[index].rule != RULE_NOTHING)
+        now.possible &= ~(address_registers(i) & ~outputs); /* C made them defined */
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_LEA)
+        now.possible |= plan_inputs(i) & address_registers(i);
+    now.possible |= outputs;
+    drop_upper(i);
+    if (outputs & bit(ELEMENT_FLAGS) && !live_after)
+        now.possible &= ~bit(ELEMENT_FLAGS); /* C has set the word to 0 */
+}
+
+void emit_dirty_branch(const struct instruction *i, uint32_t live_after) {
+    uint32_t index = plan_make(i, now.possible, live_after);
+    cache_plans[index].rule = RULE_BRANCH;
+    emit_spill(&out, RCX);
+    emit_from_context(&out, RCX, CTX_UNDEFINED_FLAGS);
+    emit8(&out, 0xe3); /* jrcxz over the exit */
+    uint8_t *over = out.at;
+    emit8(&out, 0);
+    emit_unspill(&out, RCX);
+    emit8(&out, 0xe9);
+    struct cold *c = cold_add(COLD_TOUCH, out.at);
+    emit32(&out, 0);
+    *over = (uint8_t)(out.at - over - 1);
+    emit_unspill(&out, RCX);
+    c->resume = out.at;
+    c->argument = index;
+}

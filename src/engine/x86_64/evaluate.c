@@ -1,0 +1,699 @@
+/* Computes what an instruction is about to do to undefined bits, from the
+   values and undefined bits of its inputs. Runs before the instruction itself.
+   Notation as in rules.h: a, b values; s, t their undefined bits. */
+#include "step.h"
+
+/* --- conditions --- */
+
+static bool condition_undefined(uint32_t undefined, uint64_t flags, int condition) {
+    bool zero_known = !(undefined & FLAG_ZF) && (flags & FLAG_ZF);
+    switch (condition >> 1) {
+    case 0: return undefined & FLAG_OF;
+    case 1: return undefined & FLAG_CF;
+    case 2: return undefined & FLAG_ZF;
+    case 3:
+        return (undefined & FLAG_BELOW_EQUAL) && !zero_known &&
+               !(!(undefined & FLAG_CF) && (flags & FLAG_CF));
+    case 4: return undefined & FLAG_SF;
+    case 5: return undefined & FLAG_PF;
+    case 6: return undefined & FLAG_LESS;
+    default: {
+        bool less = !(flags & FLAG_SF) != !(flags & FLAG_OF);
+        return (undefined & FLAG_LESS_EQUAL) && !zero_known &&
+               !(!(undefined & FLAG_LESS) && less);
+    }
+    }
+}
+
+static void default_rule(struct step *k) {
+    const struct plan *p = k->p;
+    bool bad = (p->flags_read & *undefined_flags(k->c) & 0xfff) != 0;
+    for (int n = 0; n < p->count; n++)
+        if (p->operands[n].read)
+            bad |= any(k->bits[n], p->operands[n].size > 64 ? 64 : p->operands[n].size);
+    for (int n = 0; n < p->count; n++)
+        if (p->operands[n].write)
+            fill_bytes(k->out[n], bad ? 0xff : 0, 64);
+    k->flags = bad ? FLAGS_ALL : 0;
+}
+
+/* --- x87 --- */
+
+static int x87_top(void) {
+    uint16_t status;
+    __asm__ volatile("fnstsw %0" : "=a"(status));
+    return status >> 11 & 7;
+}
+
+static void x87_rule(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    uint8_t *u = undefined_x87(c);
+    int top = x87_top();
+    bool bad = false;
+    int base = p->stack_x87 == 1 ? 1 : 0;
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        if (!o->read)
+            continue;
+        if (o->kind == OPERAND_X87)
+            bad |= u[(top + o->number) & 7];
+        else if (o->kind == OPERAND_MEMORY)
+            bad |= any(k->bits[n], o->size > 64 ? 64 : o->size);
+    }
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        if (!o->write)
+            continue;
+        if (o->kind == OPERAND_X87)
+            u[(top - base + o->number) & 7] = bad ? 0xff : 0;
+        else
+            fill_bytes(k->out[n], bad ? 0xff : 0, 64);
+    }
+    if (base)
+        u[(top - 1) & 7] = bad ? 0xff : 0;
+    for (int i = 0; i < -p->stack_x87; i++)
+        u[(top + i) & 7] = 0;
+    k->flags = p->flags_written && bad ? derived(FLAG_ZF | FLAG_PF | FLAG_CF) : 0;
+}
+
+/* --- inputs and outputs --- */
+
+static gaddr address_of(struct context *c, const struct memory *m) {
+    gaddr a = (uint64_t)m->displacement;
+    if (!m->absolute) {
+        if (m->base >= 0)
+            a += c->registers[m->base];
+        if (m->index >= 0)
+            a += c->registers[m->index] * (uint64_t)m->scale;
+    }
+    if (m->address32)
+        a = (uint32_t)a;
+    if (m->segment)
+        a += m->segment == 'f' ? c->fs_base : c->gs_base;
+    return a;
+}
+
+/* An undefined register used: as an address, a target or a condition. */
+static void use(struct context *c, gaddr pc, int element, const char *what, gaddr address,
+                uint64_t size) {
+    finding_undefined(c, pc, dirty_origin(c, element), what, address, size, NULL);
+}
+
+static void check_address(struct step *k, const struct memory *m, gaddr address) {
+    struct context *c = k->c;
+    uint64_t *u = dirty_words(c), mask = m->address32 ? 0xffffffff : ~0ULL;
+    for (int turn = 0; turn < 2; turn++) {
+        int reg = turn ? m->index : m->base;
+        if (reg < 0 || !(u[reg] & mask))
+            continue;
+        use(c, k->p->pc, reg, m->write ? "is the address of a write" : "is the address of a read",
+            address, m->size);
+        u[reg] = 0;
+    }
+}
+
+static void read_memory(struct step *k, int n, const struct memory *m, gaddr a, int size) {
+    struct context *c = k->c;
+    if (a >= GUEST_END || a + (uint64_t)size > GUEST_END || size > 64)
+        return; /* the instruction itself will fault, or is too wide to be followed */
+    gaddr pc = k->p->pc;
+    bool whole = check_range(c, pc, a, (uint64_t)size, false, NULL);
+    copy_few(k->value[n], guest(a), size);
+    if (!whole)
+        return; /* told as that */
+    gaddr slot = touch_return_slot(c, a, (uint64_t)size);
+    if (slot)
+        shadow_fill(slot, 8, 0); /* code inline looks at D alone */
+    copy_few(k->bits[n], shadow_of(a), size);
+    if (!k->origin && any(k->bits[n], size))
+        k->origin = origin_at(c, shadow_first_undefined(a, (uint64_t)size));
+    (void)m;
+}
+
+/* The bytes may be written; where undefined ones came from is recorded. */
+static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
+    struct context *c = k->c;
+    copy_few(shadow_of(a), bits, size);
+    if (!any(bits, size))
+        return;
+    uint32_t origin = k->origin;
+    bool near = a + 8 >= c->registers[RSP] && c->shadow > c->shadow_base &&
+                a < c->shadow[-1].stack_pointer;
+    if (!near)
+        origin = origin_keep(c, origin);
+    for (int i = 0; i < size; i++)
+        if (bits[i])
+            origin_set(c, a + (uint64_t)i, 1, origin);
+}
+
+static void note_stored(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    bool push = p->memory_count == 0;
+    gaddr a = push ? c->registers[RSP] : k->address[0];
+    int size = push ? 8 : p->operands[0].size;
+    const struct plan_operand *from = &p->operands[push ? 0 : 1];
+    uint8_t bits[64];
+    if (a >= GUEST_END || size > 64)
+        return;
+    k->origin = dirty_origin(c, from->kind == OPERAND_VECTOR ? ELEMENT_VECTOR + from->number
+                                                             : from->number);
+    copy_few(bits, shadow_of(a), size);
+    set_memory(k, a, bits, size);
+}
+
+static void take_inputs(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    uint64_t *u = dirty_words(c);
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        switch (o->kind) {
+        case OPERAND_GENERAL: {
+            uint64_t v = c->registers[o->number] >> (8 * o->high), s = u[o->number] >> (8 * o->high);
+            store(k->value[n], v, o->size);
+            if (o->read || p->rule == RULE_BSF || p->rule == RULE_BSR || p->rule == RULE_XADD ||
+                p->rule == RULE_SWAP) {
+                store(k->bits[n], s, o->size);
+                if (!k->origin && any(k->bits[n], o->size))
+                    k->origin = dirty_origin(c, o->number);
+            }
+            break;
+        }
+        case OPERAND_VECTOR:
+            copy_few(k->value[n], (char *)c + CTX_VALUE + 64 * n, 32);
+            if (o->read || !p->vex) {
+                copy_few(k->bits[n], dirty_vector(c, o->number), 32);
+                if (!k->origin && o->read && any(k->bits[n], 32))
+                    k->origin = dirty_origin(c, ELEMENT_VECTOR + o->number);
+            }
+            break;
+        case OPERAND_IMMEDIATE:
+            store(k->value[n], o->value, 8);
+            break;
+        case OPERAND_X87:
+            if (o->number >= 8) {
+                fill_bytes(k->bits[n], undefined_x87(c)[o->number - 8], 8);
+                if (!k->origin && o->read && k->bits[n][0])
+                    k->origin = dirty_origin(c, ELEMENT_X87);
+            } else if (!k->origin && o->read) {
+                k->origin = dirty_origin(c, ELEMENT_X87);
+            }
+            break;
+        case OPERAND_MEMORY: {
+            const struct memory *m = &p->memory[o->number];
+            if (!m->read && !m->write)
+                break;
+            check_address(k, m, k->address[o->number]);
+            if (o->read && p->rule != RULE_MASKED && p->rule != RULE_GATHER)
+                read_memory(k, n, m, k->address[o->number], o->size ? o->size : 64);
+            break;
+        }
+        }
+    }
+    if (!k->origin && *undefined_flags(c) && p->flags_read)
+        k->origin = dirty_origin(c, ELEMENT_FLAGS);
+}
+
+static void write_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
+    struct context *c = k->c;
+    if (a >= GUEST_END || a + (uint64_t)size > GUEST_END || size > 64 || size <= 0)
+        return;
+    if (shadow_first_undefined(a, (uint64_t)size) &&
+        !check_range(c, k->p->pc, a, (uint64_t)size, true, NULL)) {
+        for (int i = 0; i < size; i++)
+            if (!touch_first_bad(c, a + (uint64_t)i, 1, true))
+                shadow_of(a)[i] = bits[i];
+        return;
+    }
+    gaddr sp = c->registers[RSP];
+    if (a < sp && a + 128 >= sp && a >= c->stack_low && a < c->mark)
+        c->mark = a & ~7ULL; /* in the red zone */
+    set_memory(k, a, bits, size);
+}
+
+static void write_outputs(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    uint64_t *u = dirty_words(c);
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        if (!o->write)
+            continue;
+        uint64_t bits = load(k->out[n], o->size);
+        switch (o->kind) {
+        case OPERAND_GENERAL:
+            if (o->size >= 4) {
+                u[o->number] = k->whole         ? load(k->out[n], 8)
+                               : o->size == 4 ? (uint32_t)bits
+                                              : bits;
+            } else {
+                uint64_t m = mask_for(o->size) << (8 * o->high);
+                u[o->number] = (u[o->number] & ~m) | ((bits << (8 * o->high)) & m);
+            }
+            if (bits)
+                dirty_set_origin(c, o->number, k->origin);
+            if (o->number == RSP && u[RSP]) {
+                use(c, p->pc, RSP, "becomes the stack pointer", 0, 0);
+                u[RSP] = 0;
+            }
+            break;
+        case OPERAND_VECTOR: {
+            uint8_t *to = (uint8_t *)dirty_vector(c, o->number);
+            int size = o->size > 32 ? 32 : o->size;
+            copy_few(to, k->out[n], size);
+            if (p->vex)
+                fill_bytes(to + size, 0, (uint64_t)(64 - size));
+            if (any(to, size))
+                dirty_set_origin(c, ELEMENT_VECTOR + o->number, k->origin);
+            break;
+        }
+        case OPERAND_X87:
+            if (o->number >= 8)
+                undefined_x87(c)[o->number - 8] = any(k->out[n], 8) ? 0xff : 0;
+            if (any(k->out[n], 8))
+                dirty_set_origin(c, ELEMENT_X87, k->origin);
+            break;
+        case OPERAND_MEMORY:
+            if (p->memory[o->number].write && p->rule != RULE_MASKED)
+                write_memory(k, k->address[o->number], k->out[n], o->size);
+            break;
+        }
+    }
+    if (p->rule == RULE_X87 && k->origin)
+        dirty_set_origin(c, ELEMENT_X87, k->origin);
+    if (p->flags_written) {
+        uint32_t written = p->flags_written;
+        if (written & (FLAG_SF | FLAG_OF))
+            written |= FLAG_LESS | FLAG_LESS_EQUAL;
+        if (written & FLAG_ZF)
+            written |= FLAG_LESS_EQUAL | FLAG_BELOW_EQUAL;
+        if (written & FLAG_CF)
+            written |= FLAG_BELOW_EQUAL;
+        uint32_t f = (*undefined_flags(c) & ~written) | (k->flags & written);
+        /* relations between flags of which only some were written */
+        uint32_t w = p->flags_written, again = derived(f);
+        bool all = (w & FLAG_CF) && (w & FLAG_ZF);
+        if ((w & (FLAG_CF | FLAG_ZF)) && !all)
+            f |= again & FLAG_BELOW_EQUAL;
+        all = (w & FLAG_ZF) && (w & FLAG_SF) && (w & FLAG_OF);
+        if ((w & (FLAG_ZF | FLAG_SF | FLAG_OF)) && !all)
+            f |= again & (FLAG_LESS | FLAG_LESS_EQUAL);
+        *undefined_flags(c) = p->flags_wanted ? f : 0;
+        if (k->flags) {
+            dirty_set_origin(c, ELEMENT_FLAGS, k->origin);
+            c->compared = p;
+            c->compared_at[0] = k->address[0];
+            c->compared_at[1] = k->address[1];
+        }
+    }
+}
+
+/* --- rules with a shape of their own --- */
+
+static void copy_rule(struct step *k) {
+    const struct plan *p = k->p;
+    int from = p->operands[1].size, to = p->operands[0].size;
+    int n = from < to ? from : to;
+    if (p->reversed)
+        for (int i = 0; i < n; i++)
+            k->out[0][i] = k->bits[1][n - 1 - i];
+    else
+        copy_few(k->out[0], k->bits[1] + p->from, n);
+    if (p->rule == RULE_SIGN)
+        result(k, 0, (uint64_t)extend(load(k->bits[1], from), from) & mask_for(to));
+}
+
+static void masked_rule(struct step *k) {
+    const struct plan *p = k->p;
+    int memory = p->operands[0].kind == OPERAND_MEMORY ? 0 : 2;
+    if (p->lane == 1) { /* maskmovdqu: source 0 or 1, mask after it, target at RDI */
+        for (memory = 0; memory < p->count; memory++)
+            if (p->operands[memory].kind == OPERAND_MEMORY)
+                break;
+        if (memory == p->count)
+            return;
+        int source = memory == 0 ? 1 : 0, mask = source + 1;
+        for (int i = 0; i < 16; i++)
+            if (k->value[mask][i] & 0x80)
+                write_memory(k, k->address[p->operands[memory].number] + (uint64_t)i,
+                             &k->bits[source][i], 1);
+        return;
+    }
+    gaddr at = k->address[p->operands[memory].number];
+    int size = p->operands[memory].size, lane = p->lane;
+    for (int i = 0; i < size; i += lane) {
+        int sign = i + lane - 1;
+        bool on = k->value[1][sign] & 0x80;
+        if (memory) {
+            if (on) {
+                read_memory(k, 2, &p->memory[0], at + (uint64_t)i, lane);
+                copy_bytes(k->out[0] + i, k->bits[2], (uint64_t)lane);
+                fill_bytes(k->bits[2], 0, (uint64_t)lane);
+            }
+            if (k->bits[1][sign] & 0x80)
+                fill_lane(k->out[0], i, lane, true);
+        } else if (k->bits[1][sign] & 0x80) {
+            uint8_t bits[8];
+            gaddr a = at + (uint64_t)i;
+            for (int b = 0; b < lane; b++)
+                bits[b] = *shadow_of(a + (uint64_t)b) | k->bits[2][i + b] |
+                          (*(uint8_t *)guest(a + (uint64_t)b) ^ k->value[2][i + b]);
+            write_memory(k, a, bits, lane);
+        } else if (on) {
+            write_memory(k, at + (uint64_t)i, k->bits[2] + i, lane);
+        }
+    }
+}
+
+static void gather_rule(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    const struct memory *m = &p->memory[0];
+    const uint8_t *index = (const uint8_t *)c + CTX_VALUE + 64 * 6;
+    const uint8_t *open = (const uint8_t *)dirty_vector(c, p->index_vector);
+    int size = p->operands[0].size, lane = p->lane, mask = 2;
+    copy_bytes(k->out[0], k->bits[0], 64);
+    fill_bytes(k->out[mask], 0, 64);
+    gaddr base = (uint64_t)m->displacement + (m->base < 0 ? 0 : c->registers[m->base]);
+    for (int i = 0; i * lane < size && (i + 1) * p->index_size <= 32; i++) {
+        if (!(k->value[mask][i * lane + lane - 1] & 0x80))
+            continue;
+        int64_t n = extend(load(index + i * p->index_size, p->index_size), p->index_size);
+        if (any(open + i * p->index_size, p->index_size))
+            use(c, p->pc, ELEMENT_VECTOR + p->index_vector, "is the address of a read", 0,
+                (uint64_t)lane);
+        read_memory(k, 1, m, base + (uint64_t)n * (uint64_t)m->scale, lane);
+        copy_bytes(k->out[0] + i * lane, k->bits[1], (uint64_t)lane);
+        fill_bytes(k->bits[1], 0, (uint64_t)lane);
+    }
+}
+
+/* A value that was told about counts as defined, also where it came from: one
+   mistake is one finding. */
+static void define_compared(struct context *c) {
+    const struct plan *p = c->compared;
+    if (!p || (p->rule != RULE_CMP && p->rule != RULE_TEST && p->rule != RULE_V_COMPARE))
+        return;
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        gaddr a = o->kind == OPERAND_MEMORY ? c->compared_at[o->number] : 0;
+        if (o->kind == OPERAND_GENERAL) {
+            uint32_t origin = dirty_origin(c, o->number);
+            if (!dirty_words(c)[o->number])
+                continue;
+            dirty_words(c)[o->number] = 0;
+            if (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_RECORD_CODES)
+                a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
+        }
+        if (a && a < GUEST_END - 8 && o->size <= 8)
+            shadow_define(c, a, o->size);
+    }
+    c->compared = NULL;
+}
+
+static bool condition_rule(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    bool open = condition_undefined(*undefined_flags(c), c->flags, p->condition);
+    uint64_t m = mask_for(p->operands[0].size);
+    switch (p->rule) {
+    case RULE_BRANCH:
+        if (p->condition == 0xff) { /* by the count register */
+            if (dirty_words(c)[RCX])
+                use(c, p->pc, RCX, "decides a branch", 0, 0);
+            dirty_words(c)[RCX] = 0;
+            return true;
+        }
+        if (!open)
+            return true;
+        use(c, p->pc, ELEMENT_FLAGS, "decides a branch", 0, 0);
+        *undefined_flags(c) = 0;
+        define_compared(c);
+        return true;
+    case RULE_SET:
+        if (open)
+            k->origin = dirty_origin(c, ELEMENT_FLAGS);
+        result(k, 0, open ? 1 : 0);
+        return true;
+    case RULE_MOVE_IF: {
+        static const uint32_t tested[] = {FLAG_OF, FLAG_CF, FLAG_ZF, FLAG_CF | FLAG_ZF, FLAG_SF,
+                                          FLAG_PF, 0, 0};
+        bool set;
+        uint64_t flags = c->flags;
+        bool less = !(flags & FLAG_SF) != !(flags & FLAG_OF);
+        int kind = p->condition >> 1;
+        set = kind == 6 ? less : kind == 7 ? less || (flags & FLAG_ZF) : (flags & tested[kind]) != 0;
+        bool taken = set != (p->condition & 1);
+        uint64_t a = va(k, 0), b = va(k, 1), s = load(k->bits[0], 8) & m, t = sa(k, 1);
+        if (!p->operands[0].read)
+            s = dirty_words(c)[p->operands[0].number] & m;
+        if (open && !k->origin)
+            k->origin = dirty_origin(c, ELEMENT_FLAGS);
+        result(k, 0, open ? merge_bits(a, s, b, t) & m : taken ? t : s);
+        return true;
+    }
+    }
+    return false;
+}
+
+static void stack_rule(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    gaddr sp = c->registers[RSP];
+    switch (p->rule) {
+    case RULE_PUSH:
+        set_memory(k, sp - p->width, k->bits[0], p->width);
+        break;
+    case RULE_POP:
+        read_memory(k, 1, &p->memory[0], sp, p->width);
+        copy_bytes(k->out[0], k->bits[1], 8);
+        break;
+    case RULE_LEAVE: {
+        uint64_t *u = dirty_words(c);
+        read_memory(k, 1, &p->memory[0], c->registers[RBP], 8);
+        if (u[RBP])
+            use(c, p->pc, RBP, "becomes the stack pointer", 0, 0);
+        u[RBP] = load(k->bits[1], 8);
+        dirty_set_origin(c, RBP, k->origin);
+        break;
+    }
+    }
+}
+
+static void apply(struct step *k) {
+    const struct plan *p = k->p;
+    switch (p->rule) {
+    case RULE_NOTHING:
+        k->flags = 0;
+        break;
+    case RULE_TOUCH:
+        break;
+    case RULE_COPY: case RULE_SIGN:
+        copy_rule(k);
+        break;
+    case RULE_EXTEND: {
+        int half = p->width / 2;
+        store(k->out[0], (uint64_t)extend(dirty_words(k->c)[RAX] & mask_for(half), half), p->width);
+        if (!k->origin)
+            k->origin = dirty_origin(k->c, RAX);
+        break;
+    }
+    case RULE_SPREAD: {
+        bool bad = dirty_words(k->c)[RAX] >> (8 * p->width - 1) & 1;
+        if (bad)
+            k->origin = dirty_origin(k->c, RAX);
+        for (int n = 0; n < p->count; n++)
+            if (p->operands[n].write)
+                fill_bytes(k->out[n], bad ? 0xff : 0, 8);
+        break;
+    }
+    case RULE_SWAP:
+        copy_bytes(k->out[0], k->bits[1], 8);
+        copy_bytes(k->out[1], k->bits[0], 8);
+        break;
+    case RULE_PUSH: case RULE_POP: case RULE_LEAVE:
+        stack_rule(k);
+        break;
+    case RULE_LEA:
+        lea_rule(k);
+        break;
+    case RULE_ADD: case RULE_SUB: case RULE_CMP: case RULE_ADC: case RULE_SBB: case RULE_NEG:
+    case RULE_INC: case RULE_DEC: case RULE_XADD:
+        add_rule(k);
+        break;
+    case RULE_AND: case RULE_TEST: case RULE_OR: case RULE_XOR: case RULE_ANDN:
+        logic_rule(k);
+        break;
+    case RULE_NOT:
+        copy_bytes(k->out[0], k->bits[0], 8);
+        break;
+    case RULE_BSWAP:
+        for (int i = 0; i < p->operands[0].size; i++)
+            k->out[0][i] = k->bits[0][p->operands[0].size - 1 - i];
+        break;
+    case RULE_SHL: case RULE_SHR: case RULE_SAR: case RULE_ROL: case RULE_ROR:
+        shift_rule(k);
+        break;
+    case RULE_SHLX: case RULE_SHRX: case RULE_SARX: case RULE_RORX:
+        shift_flagless(k);
+        break;
+    case RULE_SHLD: case RULE_SHRD:
+        double_shift(k);
+        break;
+    case RULE_MUL:
+        if (p->vex)
+            multiply_wide(k);
+        else
+            multiply(k);
+        break;
+    case RULE_BSF: case RULE_BSR:
+        scan_bits(k);
+        break;
+    case RULE_POPCNT: {
+        uint64_t m = mask_for(p->operands[1].size), a = va(k, 1) & m, s = sa(k, 1) & m;
+        uint64_t low = (uint64_t)count_ones(a & ~s);
+        uint64_t high = (uint64_t)count_ones(a | s);
+        result(k, 0, s ? smear_down(low ^ high) : 0);
+        k->flags = derived(s && !low ? FLAG_ZF : 0);
+        break;
+    }
+    case RULE_BLSR: case RULE_BLSI: case RULE_BLSMSK: case RULE_BEXTR: case RULE_BZHI:
+    case RULE_PEXT: case RULE_PDEP:
+        bit_manipulation(k);
+        break;
+    case RULE_BIT: case RULE_BITSET: case RULE_BITCLEAR: case RULE_BITFLIP:
+        bit_test(k);
+        break;
+    case RULE_SET: case RULE_MOVE_IF: case RULE_BRANCH:
+        condition_rule(k);
+        break;
+    case RULE_CMPXCHG:
+        compare_exchange(k);
+        break;
+    case RULE_STRING_MOVE:
+        copy_bytes(k->out[0], k->bits[1], 8);
+        break;
+    case RULE_STRING_COMPARE: {
+        int size = p->operands[0].size;
+        uint64_t m = mask_for(size), a = va(k, 0) & m, s = sa(k, 0) & m, b = va(k, 1) & m,
+                 t = sa(k, 1) & m;
+        k->flags = sub_flags(a, s, b, t, 0, 0, sub_bits(a, s, b, t, 0, 0) & m, size);
+        break;
+    }
+    case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
+        vector_bitwise(k);
+        break;
+    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN:
+        vector_lanes(k);
+        break;
+    case RULE_V_LANES:
+        vector_any(k);
+        break;
+    case RULE_V_SCALAR:
+        vector_scalar(k);
+        break;
+    case RULE_V_TO_INTEGER:
+        fill_bytes(k->out[0], any(k->bits[1], p->lane) ? 0xff : 0, 8);
+        break;
+    case RULE_V_COMPARE:
+        vector_compare(k);
+        break;
+    case RULE_V_WIDEN: case RULE_V_NARROW:
+        vector_convert(k);
+        break;
+    case RULE_V_PACK:
+        vector_pack(k);
+        break;
+    case RULE_V_PAIRS:
+        vector_pairs(k);
+        break;
+    case RULE_V_SHIFT:
+        vector_shift(k);
+        break;
+    case RULE_V_SHIFT_EACH:
+        vector_shift_each(k);
+        break;
+    case RULE_V_SHUFFLE:
+        vector_shuffle(k);
+        break;
+    case RULE_V_PERMUTE:
+        vector_permute(k);
+        break;
+    case RULE_V_BLEND:
+        vector_blend(k);
+        break;
+    case RULE_V_TEST:
+        vector_test(k);
+        break;
+    case RULE_MASKED:
+        masked_rule(k);
+        break;
+    case RULE_GATHER:
+        gather_rule(k);
+        break;
+    case RULE_X87:
+        x87_rule(k);
+        break;
+    default:
+        default_rule(k);
+    }
+}
+
+static bool has_x87(const struct plan *p) {
+    for (int n = 0; n < p->count; n++)
+        if (p->operands[n].kind == OPERAND_X87)
+            return true;
+    return false;
+}
+
+void evaluate(struct context *c, const struct plan *p) {
+    struct step k;
+    k.c = c;
+    k.p = p;
+    k.flags = k.origin = 0;
+    k.whole = false;
+    for (int n = 0; n < (p->count < 3 ? 3 : p->count); n++)
+        for (int w = 0; w < 64; w += 8) {
+            store(k.value[n] + w, 0, 8);
+            store(k.bits[n] + w, 0, 8);
+            store(k.out[n] + w, 0, 8);
+        }
+    for (int i = 0; i < p->memory_count; i++)
+        k.address[i] = address_of(c, &p->memory[i]);
+    if (p->bit_offset) {
+        int size = p->operands[0].size;
+        int64_t bit = extend(c->registers[p->operands[1].number], p->operands[1].size);
+        k.address[0] += (uint64_t)(bit >> 3 & ~(int64_t)(size - 1));
+    }
+    if (recover_enter(c))
+        return; /* the instruction itself will fault */
+    if (p->rule == RULE_STORED) {
+        note_stored(&k);
+        c->recover = 0;
+        return;
+    }
+    if (p->rule != RULE_NOTHING)
+        take_inputs(&k);
+    if (p->rule == RULE_TARGET) {
+        if (any(k.bits[0], 8))
+            finding_undefined(c, p->pc, k.origin, "is the target of a jump", 0, 0, NULL);
+        if (p->operands[0].kind == OPERAND_GENERAL)
+            dirty_words(c)[p->operands[0].number] = 0;
+    } else if (p->rule == RULE_TOUCH) {
+        if (k.origin)
+            for (int e = 0; e < ELEMENTS; e++)
+                if (p->outputs >> e & 1 && e < ELEMENT_UPPER)
+                    dirty_set_origin(c, e, k.origin);
+    } else {
+        k.flags = *undefined_flags(c);
+        if (p->rule != RULE_X87 && has_x87(p) && p->rule != RULE_COPY && p->rule != RULE_NOTHING)
+            default_rule(&k);
+        else
+            apply(&k);
+        write_outputs(&k);
+    }
+    c->recover = 0;
+}
+

@@ -1,0 +1,64 @@
+/* One instruction boiled down to what its shadow rule needs: made once, when
+   the dirty version is translated, evaluated each time it runs there. */
+#ifndef TONDO_PLAN_H
+#define TONDO_PLAN_H
+
+#include "emit.h"
+#include "rules.h"
+
+/* Undefined bits of the flags, by their place in the flags register; relations
+   that are known better than the flags they are made of have bits of their own. */
+#define FLAG_CF 0x1u
+#define FLAG_PF 0x4u
+#define FLAG_AF 0x10u
+#define FLAG_ZF 0x40u
+#define FLAG_SF 0x80u
+#define FLAG_DF 0x400u
+#define FLAG_OF 0x800u
+#define FLAG_LESS 0x10000u
+#define FLAG_LESS_EQUAL 0x20000u
+#define FLAG_BELOW_EQUAL 0x40000u
+#define FLAGS_ALL 0x708d5u
+
+enum operand_kind { OPERAND_NONE, OPERAND_GENERAL, OPERAND_VECTOR, OPERAND_MEMORY, OPERAND_IMMEDIATE,
+                    OPERAND_X87 };
+
+struct plan_operand {
+    uint8_t kind;   /* enum operand_kind */
+    uint8_t number; /* register, or index into memory[] */
+    uint8_t high;   /* AH to DH */
+    bool read, write;
+    uint16_t size; /* bytes */
+    uint64_t value; /* immediate, extended to 64 bits */
+};
+
+#define PLAN_OPERANDS 6
+struct plan {
+    gaddr pc;
+    uint8_t rule, lane, condition, count, memory_count;
+    int8_t stack_x87; /* registers pushed (1) or popped (-1, -2) */
+    bool vex, sets_flags, shift_right, shift_sign, reversed, bit_offset;
+    bool is_signed, maximum; /* of RULE_V_MIN */
+    bool wide; /* a scalar made of a double */
+    bool half; /* only the lower half of each lane is read */
+    bool sums; /* only the lowest 16 bits of each lane may be set */
+    bool clean; /* asked in the clean version */
+    uint8_t from; /* copies: first byte of the source */
+    uint8_t width; /* operand width in bytes */
+    uint8_t visible;
+    uint32_t flags_read, flags_written, flags_wanted;
+    uint64_t outputs; /* elements */
+    struct plan_operand operands[PLAN_OPERANDS];
+    struct memory memory[2];
+    uint8_t index_vector, index_size; /* gathers */
+};
+
+struct instruction;
+/* The rule of an instruction, and the width of its lanes. */
+int rule_of(const struct instruction *i, int *lane);
+/* Elements it reads (addresses included) and writes. */
+uint64_t plan_inputs(const struct instruction *i);
+uint64_t plan_outputs(const struct instruction *i);
+int element_of(int zydis_register);
+
+#endif

@@ -1,0 +1,231 @@
+/* Shadow rules of vectors, lane by lane. Pure: from a step to a step. */
+#include "step.h"
+
+/* --- vectors --- */
+
+/* First and second source: a two-operand form reads its target. */
+static int first_source(const struct plan *p) { return p->vex && p->operands[1].kind != OPERAND_IMMEDIATE && p->count > 2 && p->operands[2].kind != OPERAND_IMMEDIATE && p->operands[2].kind != OPERAND_NONE && p->operands[2].read ? 1 : 0; }
+
+static bool lane_any(struct step *k, int n, int at, int lane) {
+    return any(k->bits[n] + at, lane);
+}
+
+void vector_bitwise(struct step *k) {
+    const struct plan *p = k->p;
+    int x = first_source(p), y = x + 1, size = p->operands[0].size;
+    for (int i = 0; i < size; i++) {
+        uint8_t a = k->value[x][i], s = k->bits[x][i], b = k->value[y][i], t = k->bits[y][i], r;
+        if (p->rule == RULE_V_ANDN)
+            a = (uint8_t)~a;
+        if (p->rule == RULE_V_OR)
+            r = (uint8_t)((s | t) & (~a | s) & (~b | t));
+        else if (p->rule == RULE_V_XOR)
+            r = s | t;
+        else
+            r = (s | t) & (a | s) & (b | t);
+        k->out[0][i] = r;
+    }
+}
+
+void vector_lanes(struct step *k) {
+    const struct plan *p = k->p;
+    int x = first_source(p), y = x + 1, size = p->operands[0].size, lane = p->lane;
+    for (int at = 0; at < size; at += lane) {
+        uint64_t a = load(k->value[x] + at, lane), s = load(k->bits[x] + at, lane);
+        uint64_t b = load(k->value[y] + at, lane), t = load(k->bits[y] + at, lane);
+        uint64_t m = mask_for(lane), r = s | t;
+        struct bounds u, v;
+        switch (p->rule) {
+        case RULE_V_ADD:
+            r = add_bits(a, s, b, t, 0, 0);
+            break;
+        case RULE_V_SUB:
+            r = sub_bits(a, s, b, t, 0, 0);
+            break;
+        case RULE_V_EQUAL:
+            r = r && !((a ^ b) & ~r & m) ? m : 0;
+            break;
+        case RULE_V_MIN: {
+            if (!r)
+                break;
+            u = p->is_signed ? signed_bounds(a, s, lane) : unsigned_bounds(a, s, lane);
+            v = p->is_signed ? signed_bounds(b, t, lane) : unsigned_bounds(b, t, lane);
+            bool first = p->maximum ? u.low >= v.high : u.high <= v.low;
+            bool second = p->maximum ? v.low >= u.high : v.high <= u.low;
+            r = first ? s : second ? t : smear_down(s | t | (a ^ b));
+            break;
+        }
+        case RULE_V_GREATER:
+            u = signed_bounds(a, s, lane), v = signed_bounds(b, t, lane);
+            r = r && u.high > v.low && u.low <= v.high ? m : 0;
+            break;
+        default:
+            r = r ? m : 0;
+        }
+        store(k->out[0] + at, r & m, lane);
+    }
+}
+
+/* Any undefined bit in a lane of any source makes that lane undefined. */
+void vector_any(struct step *k) {
+    const struct plan *p = k->p;
+    int size = p->operands[0].size, lane = p->lane;
+    for (int at = 0; at < size; at += lane) {
+        bool bad = false;
+        for (int n = 0; n < p->count; n++)
+            if (p->operands[n].read && p->operands[n].kind != OPERAND_IMMEDIATE)
+                bad |= lane_any(k, n, at, p->half ? lane / 2 : lane);
+        fill_lane(k->out[0], at, lane, bad);
+        if (p->sums)
+            fill_lane(k->out[0], at + 2, lane - 2, false);
+    }
+}
+
+void vector_scalar(struct step *k) {
+    const struct plan *p = k->p;
+    int lane = p->lane, size = p->operands[0].size;
+    bool bad = false;
+    int rest = -1;
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        if (!o->read || o->kind == OPERAND_IMMEDIATE || o->kind == OPERAND_NONE)
+            continue;
+        int width = o->kind != OPERAND_VECTOR ? o->size : p->wide && n ? 8 : lane;
+        if (n == (p->vex && p->visible >= 3 ? 1 : 0)) {
+            rest = n; /* the upper part comes from here */
+            if (n == 1 && p->operands[0].read)
+                rest = 0; /* fused forms keep the target's */
+        }
+        bad |= any(k->bits[n], width);
+    }
+    if (rest < 0)
+        rest = 0;
+    copy_bytes(k->out[0], k->bits[rest], (uint64_t)size);
+    fill_lane(k->out[0], 0, lane, bad);
+}
+
+void vector_shift(struct step *k) {
+    const struct plan *p = k->p;
+    int size = p->operands[0].size, lane = p->lane;
+    int x = p->vex ? 1 : 0, y = x + 1;
+    bool immediate = p->operands[y].kind == OPERAND_IMMEDIATE;
+    uint64_t n = immediate ? p->operands[y].value & 255 : load(k->value[y], 8);
+    bool open = !immediate && any(k->bits[y], 8);
+    int width = 8 * lane;
+    for (int at = 0; at < size; at += lane) {
+        uint64_t s = load(k->bits[x] + at, lane), r, m = mask_for(lane);
+        if (open)
+            r = m;
+        else if (p->shift_sign)
+            r = (uint64_t)(extend(s, lane) >> (n >= (uint64_t)width ? width - 1 : (int)n));
+        else if (n >= (uint64_t)width)
+            r = 0;
+        else
+            r = p->shift_right ? s >> n : s << n;
+        store(k->out[0] + at, r & m, lane);
+    }
+}
+
+void vector_shift_each(struct step *k) {
+    const struct plan *p = k->p;
+    int size = p->operands[0].size, lane = p->lane, width = 8 * lane;
+    for (int at = 0; at < size; at += lane) {
+        uint64_t s = load(k->bits[1] + at, lane), r, m = mask_for(lane);
+        uint64_t n = load(k->value[2] + at, lane);
+        if (lane_any(k, 2, at, lane))
+            r = m;
+        else if (p->shift_sign)
+            r = (uint64_t)(extend(s, lane) >> (n >= (uint64_t)width ? width - 1 : (int)n));
+        else
+            r = n >= (uint64_t)width ? 0 : p->shift_right ? s >> n : s << n;
+        store(k->out[0] + at, r & m, lane);
+    }
+}
+
+void vector_shuffle(struct step *k) {
+    const struct plan *p = k->p;
+    int x = first_source(p), y = x + 1, size = p->operands[0].size;
+    for (int i = 0; i < size; i++) {
+        uint8_t control = k->value[y][i];
+        if (k->bits[y][i] & 0x8f)
+            k->out[0][i] = 0xff;
+        else
+            k->out[0][i] = control & 0x80 ? 0 : k->bits[x][(i & 16) + (control & 15)];
+    }
+}
+
+void vector_permute(struct step *k) { /* vpermd: indexes in 1, data in 2 */
+    for (int at = 0; at < 32; at += 4) {
+        uint64_t n = load(k->value[1] + at, 4) & 7;
+        if (load(k->bits[1] + at, 4) & 7)
+            fill_lane(k->out[0], at, 4, true);
+        else
+            copy_bytes(k->out[0] + at, k->bits[2] + 4 * n, 4);
+    }
+}
+
+void vector_pack(struct step *k) {
+    const struct plan *p = k->p;
+    int x = first_source(p), y = x + 1, size = p->operands[0].size, lane = p->lane;
+    for (int half = 0; half < size; half += 16)
+        for (int i = 0; i < 16 / lane; i++) {
+            int to = half + i * lane / 2;
+            fill_lane(k->out[0], to, lane / 2, lane_any(k, x, half + i * lane, lane));
+            fill_lane(k->out[0], to + 8, lane / 2, lane_any(k, y, half + i * lane, lane));
+        }
+}
+
+void vector_pairs(struct step *k) {
+    const struct plan *p = k->p;
+    int x = first_source(p), y = x + 1, size = p->operands[0].size, lane = p->lane;
+    for (int half = 0; half < size; half += 16)
+        for (int i = 0; i < 8 / lane; i++) {
+            int from = half + 2 * i * lane, to = half + i * lane;
+            fill_lane(k->out[0], to, lane, lane_any(k, x, from, 2 * lane));
+            fill_lane(k->out[0], to + 8, lane, lane_any(k, y, from, 2 * lane));
+        }
+}
+
+void vector_convert(struct step *k) {
+    const struct plan *p = k->p;
+    int from = p->lane, to = p->rule == RULE_V_WIDEN ? 2 * from : from / 2;
+    int size = p->operands[0].size;
+    int count = p->rule == RULE_V_WIDEN ? size / to : p->operands[1].size / from;
+    fill_bytes(k->out[0], 0, 64);
+    for (int i = 0; i < count && (i + 1) * to <= 64; i++)
+        fill_lane(k->out[0], i * to, to, lane_any(k, 1, i * from, from));
+}
+
+void vector_blend(struct step *k) {
+    const struct plan *p = k->p;
+    int x = p->vex ? 1 : 0, y = x + 1, z = y + 1, lane = p->lane, size = p->operands[0].size;
+    for (int at = 0; at < size; at += lane) {
+        int sign = at + lane - 1;
+        bool second = k->value[z][sign] & 0x80;
+        for (int i = at; i < at + lane; i++)
+            k->out[0][i] = k->bits[z][sign] & 0x80
+                               ? k->bits[x][i] | k->bits[y][i] | (k->value[x][i] ^ k->value[y][i])
+                               : k->bits[second ? y : x][i];
+    }
+}
+
+void vector_test(struct step *k) {
+    const struct plan *p = k->p;
+    bool and_known = false, and_open = false, not_known = false, not_open = false;
+    for (int i = 0; i < p->operands[0].size; i++) {
+        uint8_t a = k->value[0][i], s = k->bits[0][i], b = k->value[1][i], t = k->bits[1][i];
+        uint8_t r = (s | t) & (a | s) & (b | t), v = a & b;
+        and_open |= r != 0, and_known |= (v & ~r) != 0;
+        a = (uint8_t)~a;
+        r = (s | t) & (a | s) & (b | t), v = a & b;
+        not_open |= r != 0, not_known |= (v & ~r) != 0;
+    }
+    k->flags = derived((and_open && !and_known ? FLAG_ZF : 0) |
+                       (not_open && !not_known ? FLAG_CF : 0));
+}
+
+void vector_compare(struct step *k) {
+    bool bad = any(k->bits[0], k->p->lane) || any(k->bits[1], k->p->lane);
+    k->flags = bad ? derived(FLAG_ZF | FLAG_PF | FLAG_CF) : 0;
+}
+

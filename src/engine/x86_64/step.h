@@ -1,0 +1,178 @@
+/* What the shadow rules work on: one instruction about to run, with the values
+   and undefined bits of its operands. Notation as in rules.h: a, b values; s, t
+   their undefined bits. */
+#ifndef TONDO_STEP_H
+#define TONDO_STEP_H
+
+#include "plan.h"
+
+struct step {
+    struct context *c;
+    const struct plan *p;
+    uint8_t value[PLAN_OPERANDS][64], bits[PLAN_OPERANDS][64];
+    gaddr address[2];
+    uint8_t out[PLAN_OPERANDS][64]; /* of outputs */
+    uint32_t flags;                 /* their undefined bits afterwards */
+    uint32_t origin;
+    bool whole; /* all 8 bytes of a 32-bit output count: it may be left as it was */
+};
+
+static inline uint64_t mask_for(int size) { return size >= 8 ? ~0ULL : (1ULL << (8 * size)) - 1; }
+
+static inline uint64_t load(const uint8_t *p, int size) {
+    uint64_t w = 0;
+    uint32_t four;
+    uint16_t two;
+    switch (size) {
+    case 1: return *p;
+    case 2: __builtin_memcpy(&two, p, 2); return two;
+    case 4: __builtin_memcpy(&four, p, 4); return four;
+    default: __builtin_memcpy(&w, p, 8); return w;
+    }
+}
+
+static inline void store(uint8_t *p, uint64_t w, int size) {
+    switch (size) {
+    case 1: *p = (uint8_t)w; break;
+    case 2: __builtin_memcpy(p, &w, 2); break;
+    case 4: __builtin_memcpy(p, &w, 4); break;
+    default: __builtin_memcpy(p, &w, 8);
+    }
+}
+
+static inline bool any(const uint8_t *p, int size) {
+    int i = 0;
+    uint64_t w;
+    for (; i + 8 <= size; i += 8) {
+        __builtin_memcpy(&w, p + i, 8);
+        if (w)
+            return true;
+    }
+    for (; i < size; i++)
+        if (p[i])
+            return true;
+    return false;
+}
+
+/* As copy_bytes and fill_bytes, quicker for a few. */
+static inline void copy_few(void *to, const void *from, int size) {
+    uint8_t *d = to;
+    const uint8_t *s = from;
+    int i = 0;
+    for (; i + 8 <= size; i += 8)
+        __builtin_memcpy(d + i, s + i, 8);
+    for (; i < size; i++)
+        *(volatile uint8_t *)(d + i) = s[i];
+}
+
+static inline uint32_t *undefined_flags(struct context *c) {
+    return (uint32_t *)((char *)c + CTX_UNDEFINED_FLAGS);
+}
+static inline uint8_t *undefined_x87(struct context *c) {
+    return (uint8_t *)c + CTX_UNDEFINED_X87;
+}
+
+static inline uint32_t derived(uint32_t f) {
+    f &= FLAG_CF | FLAG_PF | FLAG_AF | FLAG_ZF | FLAG_SF | FLAG_OF;
+    if (f & (FLAG_SF | FLAG_OF))
+        f |= FLAG_LESS;
+    if (f & (FLAG_LESS | FLAG_ZF))
+        f |= FLAG_LESS_EQUAL;
+    if (f & (FLAG_CF | FLAG_ZF))
+        f |= FLAG_BELOW_EQUAL;
+    return f;
+}
+
+/* ZF, SF and PF of a result with undefined bits r. */
+struct bounds {
+    __int128 low, high;
+};
+
+static inline struct bounds unsigned_bounds(uint64_t a, uint64_t s, int size) {
+    uint64_t m = mask_for(size);
+    return (struct bounds){(__int128)(a & ~s & m), (__int128)((a | s) & m)};
+}
+
+static inline int64_t extend(uint64_t a, int size) {
+    return size == 8   ? (int64_t)a
+           : size == 4 ? (int32_t)a
+           : size == 2 ? (int16_t)a
+                       : (int8_t)a;
+}
+
+static inline struct bounds signed_bounds(uint64_t a, uint64_t s, int size) {
+    uint64_t top = 1ULL << (8 * size - 1);
+    uint64_t low = (a & ~s) | (s & top), high = (a | s) & ~(s & top);
+    return (struct bounds){extend(low, size), extend(high, size)};
+}
+
+/* --- sums with open bits --- */
+
+static inline uint64_t add_bits(uint64_t a, uint64_t s, uint64_t b, uint64_t t, uint64_t carry,
+                         uint64_t carry_bit) {
+    uint64_t low = (a & ~s) + (b & ~t) + (carry & ~carry_bit);
+    uint64_t high = (a | s) + (b | t) + (carry | carry_bit);
+    return s | t | (low ^ high);
+}
+
+static inline uint64_t sub_bits(uint64_t a, uint64_t s, uint64_t b, uint64_t t, uint64_t borrow,
+                         uint64_t borrow_bit) {
+    uint64_t low = (a & ~s) - (b | t) - (borrow | borrow_bit);
+    uint64_t high = (a | s) - (b & ~t) - (borrow & ~borrow_bit);
+    return s | t | (low ^ high);
+}
+
+static inline uint64_t va(struct step *k, int n) { return load(k->value[n], k->p->operands[n].size); }
+static inline uint64_t sa(struct step *k, int n) { return load(k->bits[n], k->p->operands[n].size); }
+
+static inline void result(struct step *k, int n, uint64_t bits) {
+    store(k->out[n], bits, k->p->operands[n].size);
+}
+
+static inline uint64_t smear_up(uint64_t s) { return s ? ~((s & -s) - 1) : 0; }
+static inline uint64_t smear_down(uint64_t s) {
+    for (int i = 1; i < 64; i <<= 1)
+        s |= s >> i;
+    return s;
+}
+
+
+static inline void fill_lane(uint8_t *out, int at, int lane, bool bad) {
+    fill_bytes(out + at, bad ? 0xff : 0, (uint64_t)lane);
+}
+
+static inline uint64_t merge_bits(uint64_t a, uint64_t s, uint64_t b, uint64_t t) {
+    return s | t | (a ^ b);
+}
+
+/* --- rules_general.c, rules_vector.c: from k->value and k->bits to k->out, k->flags --- */
+uint32_t sub_flags(uint64_t a, uint64_t s, uint64_t b, uint64_t t, int borrow, int borrow_bit,
+                   uint64_t r, int size);
+void shift_rule(struct step *k);
+void shift_flagless(struct step *k);
+void double_shift(struct step *k);
+void multiply(struct step *k);
+void multiply_wide(struct step *k);
+void scan_bits(struct step *k);
+void bit_manipulation(struct step *k);
+void bit_test(struct step *k);
+void compare_exchange(struct step *k);
+void add_rule(struct step *k);
+void logic_rule(struct step *k);
+void lea_rule(struct step *k);
+void vector_bitwise(struct step *k);
+void vector_lanes(struct step *k);
+void vector_any(struct step *k);
+void vector_scalar(struct step *k);
+void vector_shift(struct step *k);
+void vector_shift_each(struct step *k);
+void vector_shuffle(struct step *k);
+void vector_permute(struct step *k);
+void vector_pack(struct step *k);
+void vector_pairs(struct step *k);
+void vector_convert(struct step *k);
+void vector_blend(struct step *k);
+void vector_test(struct step *k);
+void vector_compare(struct step *k);
+
+#endif

@@ -1,0 +1,116 @@
+/* What the parts of the translator share: the code being written and the
+   translation it belongs to. One translation at a time, under the cache's lock. */
+#ifndef TONDO_TRANSLATE_H
+#define TONDO_TRANSLATE_H
+
+#include "cache.h"
+#include "decode.h"
+
+#define COLD 512
+
+enum cold_kind {
+    COLD_LINK,
+    COLD_CHECK, /* a load met undefined or forbidden bytes */
+    COLD_STORE, /* the same for a store: mostly it only becomes defined */
+    COLD_LOOKUP,
+    COLD_RETURN,
+    COLD_MARK,    /* a return with something to tidy up on the stack */
+    COLD_RELEASE, /* a large or doubtful release of stack */
+    COLD_DIRTY,   /* a branch out of the dirty version */
+    COLD_TOUCH,   /* to C with a plan, and back */
+};
+
+/* Code that is seldom run, written behind the block. */
+struct cold {
+    enum cold_kind kind;
+    uint8_t *patch;  /* displacement of the jump that leads here */
+    gaddr pc;        /* of the instruction */
+    gaddr target;    /* COLD_LINK, COLD_DIRTY */
+    uint64_t possible, elements;
+    uint8_t *resume;
+    uint32_t spilled;
+    uint32_t argument;
+    uint32_t way; /* COLD_TOUCH: WAY_*, 0: to C at once */
+    bool dirty_link;
+    struct memory memory; /* COLD_STORE, COLD_TOUCH */
+};
+
+struct translation {
+    gaddr pc;          /* of the instruction being translated */
+    bool dirty;        /* which version */
+    uint64_t possible; /* dirty: elements that may hold undefined bits here */
+};
+
+extern struct emitter out;
+extern struct translation now;
+extern struct cold colds[COLD];
+extern int cold_count;
+
+struct cold *cold_add(enum cold_kind kind, uint8_t *patch);
+/* Notes that the code from here on belongs to the guest instruction at pc. */
+void note_place(gaddr pc, uint32_t spilled, int exact);
+void align_patch(int opcode_bytes);
+void emit_link(gaddr target);
+void emit_conditional_link(int condition, gaddr target);
+void emit_exit(int reason, gaddr pc, uint32_t argument);
+void emit_exit_and_back(int reason, gaddr pc);
+void emit_address(const struct memory *m, int scratch);
+bool is_foreign(const struct memory *m);
+int pick_scratch(uint32_t used);
+void emit_plain(const struct instruction *i);
+static inline bool fits(int64_t v) { return v == (int32_t)v; }
+
+/* --- checks.c --- */
+void forget_proofs(void);
+void forget_registers(const struct instruction *i);
+void emit_checks(const struct instruction *i, bool flags_live);
+/* Whether only C can check the instruction's operands. */
+bool wants_slow_check(const struct instruction *i);
+enum check { CHECK_NONE, CHECK_LOAD, CHECK_STORE, CHECK_ZERO };
+enum check check_of(const struct instruction *i, const struct memory *m);
+/* To a COLD_TOUCH piece when any byte of the operand is not 0 in D. */
+void emit_touch_check(const struct memory *m, bool flags_live);
+void emit_zero(const struct memory *m);
+/* Keeps D of the stack in step with an instruction that moves the stack pointer. */
+void emit_stack_before(const struct instruction *i, bool flags_live);
+void emit_stack_note(const struct instruction *i); /* the part of it without checks */
+void emit_stack_after(const struct instruction *i, bool flags_live);
+void emit_cold_check(struct cold *c);
+void emit_cold_store(struct cold *c);
+void emit_cold_touch(struct cold *c);
+/* The parts of a store of undefined bits; flags must be dead. */
+void emit_dirty_store_check(const struct memory *m);
+void emit_word_check(int offset, const struct memory *m);
+void emit_shadow_store(const struct memory *m, int reg);
+
+/* --- dirty.c --- */
+/* mov fs:[CTX_DIRTY], possible; nothing in the clean version. */
+void emit_dirty_set(void);
+/* Goes on at the target: in its clean version when nothing is undefined now. */
+void emit_dirty_link(gaddr target);
+void emit_cold_dirty(struct cold *c);
+/* Whether the instruction has a part in the flow of undefined bits here. */
+bool wants_dirty(const struct instruction *i);
+void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_after);
+/* The instruction's operands are used: for a branch, a jump target. */
+void emit_dirty_use(const struct instruction *i, int rule, uint32_t live_after);
+/* To the dirty version of the guest address in RCX, which CTX_GUEST_TARGET holds
+   as well; RCX and RDX are spilled. */
+void emit_dirty_lookup(void);
+void emit_dirty_return(uint32_t extra);
+/* Leaves through a door of C unless nothing is undefined here. */
+void emit_leave_dirty(int reason, uint32_t argument);
+/* A conditional branch: asks C when a flag is undefined. */
+void emit_dirty_branch(const struct instruction *i, uint32_t live_after);
+/* What an instruction done in the clean way leaves defined. */
+void dirty_overwritten(const struct instruction *i);
+/* Elements that do not outlive this point: drops them. */
+void dirty_drop(uint64_t elements);
+uint64_t dirty_inputs(const struct instruction *i);
+/* Only C can follow what it does: asked in the clean version, too. */
+bool wants_plan(const struct instruction *i);
+
+/* --- plan.c --- */
+uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live_after);
+
+#endif
