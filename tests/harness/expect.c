@@ -92,6 +92,16 @@ static bool holds(const json_t *finding, const char *name, const char *value,
         text = json_string_value(json_object_get(leak, "class"));
     else if (strcmp(name, "allocated") == 0)
         return line_in(json_object_get(block, "allocated"), source) == atoi(value);
+    else if (strcmp(name, "from") == 0)
+        text = json_string_value(json_object_get(json_object_get(finding, "origin"), "from"));
+    else if (strcmp(name, "variable") == 0)
+        text = json_string_value(json_object_get(json_object_get(finding, "origin"), "variable"));
+    else if (strcmp(name, "declared") == 0)
+        return number(json_object_get(json_object_get(finding, "origin"), "declared"), NULL,
+                      "line") == atoll(value);
+    else if (strcmp(name, "origin") == 0)
+        return line_in(json_object_get(json_object_get(finding, "origin"), "stack"), source) ==
+               atoi(value);
     else if (strcmp(name, "freed") == 0)
         return line_in(json_object_get(block, "freed"), source) == atoi(value);
     return text && strcmp(text, value) == 0;

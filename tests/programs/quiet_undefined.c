@@ -1,0 +1,214 @@
+/* Programs that handle undefined bits and never depend on them: no finding. */
+#include <ctype.h>
+#include <emmintrin.h>
+#include <pthread.h>
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define APART __attribute__((noinline, noclone))
+#define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
+static volatile int sink;
+static APART void seen(void) { sink++; }
+
+struct record {
+    char dock;
+    int length;
+    char flag;
+    double draught;
+};
+
+struct packed {
+    unsigned kind : 5, ready : 1, late : 1;
+    signed depth : 9;
+};
+
+APART static void padding(void) {
+    struct record *a = malloc(200 * sizeof *a), *b = malloc(200 * sizeof *b);
+    for (int i = 0; i < 200; i++)
+        a[i].dock = (char)i, a[i].length = i, a[i].flag = 1, a[i].draught = i;
+    for (int i = 0; i < 200; i++)
+        b[199 - i] = a[i];
+    long sum = 0;
+    for (int i = 0; i < 200; i++)
+        sum += b[i].length + b[i].dock + (long)b[i].draught;
+    if (sum > 100)
+        seen();
+    a = realloc(a, 400 * sizeof *a);
+    if (a[7].length == 7)
+        seen();
+    free(a);
+    free(b);
+}
+
+APART static void bitfields(void) {
+    struct packed p, q;
+    hide(&p);
+    p.kind = 9;
+    p.depth = -5;
+    p.ready = 1;
+    q = p;
+    hide(&q);
+    if (q.kind == 9 && q.depth < 0 && q.ready)
+        seen();
+    q.kind++;
+    if (q.kind > 9)
+        seen();
+}
+
+APART static void unions(void) {
+    union {
+        struct {
+            uint8_t a, b, c, d;
+        } bytes;
+        uint32_t word;
+    } u;
+    hide(&u);
+    u.bytes.a = 1;
+    u.bytes.c = 7;
+    hide(&u);
+    if ((u.word & 0x00ff00ff) == 0x00070001)
+        seen();
+    if ((u.word | 0xff00ff00) == 0xff07ff01)
+        seen();
+}
+
+/* A word at a time, beyond the end of the text but never beyond its words. */
+APART static size_t by_words(const char *s) {
+    const uint64_t *w = (const uint64_t *)s;
+    for (;; w++) {
+        uint64_t hit = (*w - 0x0101010101010101ull) & ~*w & 0x8080808080808080ull;
+        if (hit)
+            return (size_t)((const char *)w - s) + (size_t)__builtin_ctzll(hit) / 8;
+    }
+}
+
+APART static size_t by_vectors(const char *s) {
+    const __m128i *v = (const __m128i *)s;
+    for (;; v++) {
+        int hit = _mm_movemask_epi8(_mm_cmpeq_epi8(_mm_load_si128(v), _mm_setzero_si128()));
+        if (hit)
+            return (size_t)((const char *)v - s) + (size_t)__builtin_ctz((unsigned)hit);
+    }
+}
+
+APART static void scans(void) {
+    for (size_t n = 1; n < 70; n++) {
+        char *s = malloc(n + 1);
+        memset(s, 'x', n);
+        s[n] = 0;
+        hide(s);
+        if (by_words(s) != n || by_vectors(s) != n || strlen(s) != n)
+            abort();
+        free(s);
+    }
+}
+
+APART static int sum(const int *values, int n) {
+    int total = 0;
+    for (int i = 0; i < n; i++)
+        total += values[i];
+    return total;
+}
+
+APART static void loops(void) {
+    int values[67], out[80];
+    for (int i = 0; i < 67; i++)
+        values[i] = i;
+    for (int n = 0; n < 67; n++) {
+        for (int i = 0; i < n; i++)
+            out[i] = values[i] * 3 - n;
+        hide(out);
+        if (sum(out, n) == 1234567)
+            seen();
+    }
+    float f[19];
+    for (int i = 0; i < 19; i++)
+        f[i] = (float)i;
+    hide(f);
+    float most = 0;
+    for (int i = 0; i < 19; i++)
+        most = f[i] > most ? f[i] : most;
+    if (most > 3)
+        seen();
+}
+
+APART static void known_bits(void) {
+    unsigned open;
+    hide(&open);
+    if ((open & 0) == 0)
+        seen();
+    if ((open | 1) != 0)
+        seen();
+    unsigned low = (open & 0xff) + 0x100;
+    hide(&low);
+    if (low >= 0x100)
+        seen();
+    if (low < 0x200)
+        seen();
+    if ((low & 0xff00) == 0x100)
+        seen();
+    unsigned shifted = (open << 24) >> 28;
+    if (shifted < 16)
+        seen();
+    unsigned char byte = (unsigned char)open;
+    hide(&byte);
+    if (byte <= 255)
+        seen();
+}
+
+APART static void passed_on(int used, int unused) {
+    hide(&unused);
+    if (used)
+        seen();
+}
+
+static void *thread(void *argument) {
+    long double wide = 3;
+    struct record r = {1, 2, 3, 4};
+    hide(&wide);
+    hide(&r);
+    return wide > 2 && r.length == 2 ? argument : NULL;
+}
+
+APART static int by_length(const void *a, const void *b) {
+    const struct record *x = a, *y = b;
+    return (x->length > y->length) - (x->length < y->length);
+}
+
+int main(void) {
+    padding();
+    bitfields();
+    unions();
+    scans();
+    loops();
+    known_bits();
+    int never;
+    hide(&never);
+    passed_on(1, never);
+    pthread_t threads[4];
+    for (int round = 0; round < 10; round++) {
+        for (int i = 0; i < 4; i++)
+            pthread_create(&threads[i], NULL, thread, &sink);
+        for (int i = 0; i < 4; i++) {
+            void *result;
+            pthread_join(threads[i], &result);
+            if (result)
+                seen();
+        }
+    }
+    struct record *list = malloc(50 * sizeof *list);
+    for (int i = 0; i < 50; i++)
+        list[i].dock = 'a', list[i].length = i * 7 % 50, list[i].flag = 0, list[i].draught = i * 0.5;
+    qsort(list, 50, sizeof *list, by_length);
+    for (int i = 0; i < 50; i++)
+        if (list[i].length != i)
+            abort();
+    char text[64];
+    snprintf(text, sizeof text, "%d %s %.3f", list[3].length, "berth", list[4].draught);
+    if (isdigit((unsigned char)text[0]))
+        seen();
+    free(list);
+    return 0;
+}

@@ -1,0 +1,313 @@
+/* Differential test of the shadow rules, run under tondo with its test door open.
+   Random sequences of instructions work on a state in memory. Each runs many
+   times with the undefined bits of its input set in all ways (or in many), then
+   once more with these bits marked undefined. An output bit that varied must be
+   undefined in the engine's eyes; where it never varied although all ways were
+   tried, "undefined" is counted as excess.
+   bits SEQUENCES [SEED [LENGTH [NAME]]] */
+#define _GNU_SOURCE
+#include <stddef.h>
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <unistd.h>
+
+#define DOOR 0x746f6e646fL
+enum { DOOR_GET = 1, DOOR_SET = 2 };
+
+struct state {
+    uint64_t general[8]; /* rax rbx rcx rdx rsi r8 r9 r10 */
+    uint8_t memory[64];
+    uint8_t vector[4][32];
+    uint8_t set[8]; /* setb sete sets seto setp setl setle setbe */
+};
+#define STATE_BYTES sizeof(struct state)
+#define INPUT_BYTES offsetof(struct state, set)
+
+struct instruction {
+    const uint8_t *start, *end;
+    const char *text;
+};
+extern const struct instruction table_start[], table_end[];
+extern const uint8_t begin_start[], begin_end[], finish_start[], finish_end[];
+
+__asm__(".pushsection .rodata.table,\"aw\"\n.globl table_start\ntable_start:\n.popsection");
+#define I(text)                                                                              \
+    __asm__(".pushsection .rodata.code,\"a\"\n91: " text "\n92:\n93: .asciz \"" text           \
+            "\"\n.popsection\n.pushsection .rodata.table,\"aw\"\n.quad 91b,92b,93b\n.popsection");
+#define M "64(%rdi)"
+#define ALU(op)                                                                              \
+    I(op "b %bl,%al") I(op "b %ah,%cl") I(op "w %bx,%ax") I(op "l %ebx,%eax")                 \
+    I(op "q %rbx,%rax") I(op "l " M ",%ecx") I(op "q %rdx," M) I(op "l $0xff0,%esi")          \
+    I(op "q $-2,%r8") I(op "b $1," M) I(op "q %r9,%r9") I(op "l $0,%r10d")
+#define ONE(op) I(op "b %al") I(op "w %bx") I(op "l %ecx") I(op "q %rdx") I(op "l " M)
+#define SHIFT(op)                                                                            \
+    I(op "l $3,%eax") I(op "q $17,%rbx") I(op "w $5,%dx") I(op "b $1,%sil") I(op "l %cl,%eax") \
+    I(op "q %cl,%r8") I(op "l $31," M) I(op "q $1,%r9")
+#define BITS(op) I(op "l %ebx,%eax") I(op "q %rcx,%rdx") I(op "q " M ",%rsi")
+#define BMI(op) I(op " %ecx,%ebx,%eax") I(op " %rdx,%rsi,%r8")
+#define CONDITION(cc)                                                                        \
+    I("set" cc " %al") I("set" cc " " M) I("cmov" cc " %ebx,%eax") I("cmov" cc " %rcx,%rdx")   \
+    I("cmov" cc " " M ",%rsi")
+#define SSE(op) I(op " %xmm1,%xmm0") I(op " " M ",%xmm2") I("v" op " %xmm2,%xmm1,%xmm3")      \
+    I("v" op " %ymm1,%ymm0,%ymm2")
+#define SSE2(op) I(op " %xmm1,%xmm0") I("v" op " %xmm2,%xmm3") I(op " " M ",%xmm1")
+#define SSEI(op, n) I(op " $" #n ",%xmm1,%xmm0") I("v" op " $" #n ",%ymm1,%ymm2")
+
+#ifndef NAMED
+ALU("add") ALU("sub") ALU("and") ALU("or") ALU("xor") ALU("cmp") ALU("adc") ALU("sbb") ALU("mov")
+I("testl %ebx,%eax") I("testq %rdx,%rdx") I("testb $4," M) I("testw %cx,%si")
+ONE("inc") ONE("dec") ONE("neg") ONE("not")
+SHIFT("shl") SHIFT("shr") SHIFT("sar") SHIFT("rol") SHIFT("ror")
+I("shldl $5,%ebx,%eax") I("shldq %cl,%rdx,%rsi") I("shrdq $9,%rbx,%r8") I("shrdl %cl,%eax,%edx")
+BITS("popcnt") BITS("tzcnt") BITS("lzcnt")
+I("bsfl %ebx,%eax") I("bsrq %rcx,%rdx") I("bsfq " M ",%rsi")
+I("blsrq %rbx,%rax") I("blsil %ecx,%edx") I("blsmskq %rsi,%r8")
+BMI("andn") BMI("shlx") BMI("shrx") BMI("sarx") BMI("bextr") BMI("bzhi") BMI("pext") BMI("pdep")
+I("rorx $7,%rbx,%rax") I("mulx %rbx,%rax,%rcx")
+I("imull %ebx,%eax") I("imulq $12,%rcx,%rdx") I("imulq " M ",%rsi") I("mulq %rbx") I("mull %ecx")
+I("mulb %bl") I("imulw %bx") I("imulq $64,%r8,%r9")
+I("movzbl %al,%ebx") I("movzwl %cx,%edx") I("movsbl %ah,%ecx") I("movswq %bx,%rsi")
+I("movslq %edx,%r8") I("movzbl " M ",%eax") I("movsbq " M ",%rcx") I("movswl " M ",%edx")
+I("movl %eax,%eax") I("movb %bl,%ah") I("movq %rax," M) I("movl " M ",%ebx") I("movw %cx," M)
+I("movl $77,%edx") I("movb $3,%al") I("movbeq " M ",%r9") I("movbel %ecx," M)
+I("cbtw") I("cwtl") I("cltq") I("cwtd") I("cltd") I("cqto")
+I("bswapl %eax") I("bswapq %rbx") I("xchgl %eax,%ebx") I("xchgq %rcx," M) I("xchgb %al,%ah")
+I("leal 5(%rax,%rbx,2),%ecx") I("leaq -8(%rdx,%rsi,8),%r8") I("leaq (%rax,%rax),%r9")
+I("btl $5,%eax") I("btq %rcx,%rbx") I("btsl $7,%edx") I("btrq $40,%rsi") I("btcl %ecx,%eax")
+I("cmpxchgl %ebx,%ecx") I("cmpxchgq %rdx," M) I("xaddl %eax,%ebx") I("lock xaddq %rcx," M)
+CONDITION("b") CONDITION("e") CONDITION("s") CONDITION("o") CONDITION("p") CONDITION("l")
+CONDITION("le") CONDITION("be") CONDITION("ne") CONDITION("g") CONDITION("ae") CONDITION("a")
+I("pushq %rax\npopq %rbx") I("pushq " M "\npopq %rcx") I("pushq %rdx\npopq " M)
+I("pushq %rsi\nmovl (%rsp),%eax\nleaq 8(%rsp),%rsp")
+I("stc") I("clc")
+I("xorl %eax,%eax") I("subq %rbx,%rbx") I("sbbl %ecx,%ecx")
+SSE("pand") SSE("por") SSE("pxor") SSE("pandn") SSE("andps") SSE("xorpd")
+SSE("paddb") SSE("paddw") SSE("paddd") SSE("paddq") SSE("psubb") SSE("psubw") SSE("psubd")
+SSE("psubq") SSE("pcmpeqb") SSE("pcmpeqw") SSE("pcmpeqd") SSE("pcmpeqq") SSE("pcmpgtb")
+SSE("pcmpgtw") SSE("pcmpgtd") SSE("pcmpgtq") SSE("pminub") SSE("pmaxub") SSE("pminsw")
+SSE("pmaxsd") SSE("paddusb") SSE("psubsw") SSE("pavgb") SSE("pmullw") SSE("pmulhw")
+SSE("pmaddwd") SSE("pmuludq") SSE("psadbw") SSE("pshufb") SSE("punpcklbw") SSE("punpckhwd")
+SSE("punpckldq") SSE("punpckhqdq") SSE("unpcklps") SSE("packuswb") SSE("packsswb")
+SSE("packssdw") SSE("phaddd") SSE("phaddw") SSE2("pabsb") SSE2("pabsd")
+SSEI("pshufd", 0x1b) SSEI("pshuflw", 0x39) SSEI("pshufhw", 0xc6)
+I("shufps $0x4e,%xmm1,%xmm0") I("vshufps $0x93,%ymm2,%ymm1,%ymm0") I("shufpd $1,%xmm3,%xmm2")
+I("palignr $5,%xmm1,%xmm0") I("vpalignr $11,%ymm1,%ymm2,%ymm3") I("pslldq $3,%xmm0")
+I("psrldq $5,%xmm1") I("vpsrldq $1,%ymm0,%ymm1") I("psllw $3,%xmm0") I("psrad $7,%xmm1")
+I("psrlq $13,%xmm2") I("vpslld $9,%ymm0,%ymm3") I("pslld %xmm1,%xmm0") I("vpsraw %xmm2,%ymm1,%ymm0")
+I("vpsllvd %ymm1,%ymm0,%ymm2") I("vpsrlvq %xmm1,%xmm2,%xmm0") I("vpsravd %ymm3,%ymm2,%ymm1")
+I("movd %eax,%xmm0") I("movq %rbx,%xmm1") I("movd %xmm2,%ecx") I("movq %xmm3,%rdx")
+I("movq %xmm0,%xmm1") I("vmovd %eax,%xmm2") I("vmovq %xmm1,%rsi") I("movd " M ",%xmm0")
+I("movq %xmm1," M) I("movaps %xmm0,%xmm1") I("vmovdqu %ymm1,%ymm2") I("movups " M ",%xmm3")
+I("vmovups " M ",%ymm0") I("movups %xmm2," M) I("vmovdqu %ymm3," M) I("movss %xmm1,%xmm0")
+I("movsd %xmm3,%xmm2") I("movss " M ",%xmm1") I("movsd " M ",%xmm0") I("movsd %xmm0," M)
+I("vmovss %xmm1,%xmm2,%xmm3") I("movhlps %xmm1,%xmm0") I("movlhps %xmm2,%xmm3")
+I("movhps " M ",%xmm0") I("movlpd " M ",%xmm1") I("movhps %xmm2," M) I("movddup %xmm0,%xmm1")
+I("pinsrb $3,%eax,%xmm0") I("pinsrw $5,%ecx,%xmm1") I("pinsrd $1,%edx,%xmm2")
+I("pinsrq $1,%rbx,%xmm3") I("pextrb $7,%xmm0,%eax") I("pextrw $2,%xmm1,%ecx")
+I("pextrd $3,%xmm2,%edx") I("pextrq $1,%xmm3,%rsi") I("pextrd $2,%xmm0," M)
+I("pmovmskb %xmm0,%eax") I("movmskps %xmm1,%ecx") I("movmskpd %xmm2,%edx") I("vpmovmskb %ymm3,%esi")
+I("pmovzxbw %xmm1,%xmm0") I("pmovsxwd %xmm2,%xmm1") I("vpmovzxbd %xmm0,%ymm1")
+I("vpmovsxbq " M ",%ymm2") I("pblendw $0xa5,%xmm1,%xmm0") I("vpblendd $0x36,%ymm1,%ymm2,%ymm3")
+I("pblendvb %xmm0,%xmm1,%xmm2") I("vblendvps %ymm3,%ymm2,%ymm1,%ymm0")
+I("vpermq $0x4e,%ymm0,%ymm1") I("vpermd %ymm1,%ymm2,%ymm3") I("vperm2i128 $0x21,%ymm0,%ymm1,%ymm2")
+I("vinserti128 $1,%xmm1,%ymm0,%ymm2") I("vextracti128 $1,%ymm3,%xmm0")
+I("vextracti128 $1,%ymm2," M) I("vpbroadcastb %xmm0,%ymm1") I("vpbroadcastd " M ",%ymm2")
+I("vbroadcastss %xmm3,%xmm0") I("ptest %xmm1,%xmm0") I("vptest %ymm2,%ymm3")
+I("addps %xmm1,%xmm0") I("mulpd %xmm2,%xmm3") I("vaddpd %ymm0,%ymm1,%ymm2") I("addss %xmm1,%xmm0")
+I("mulsd %xmm2,%xmm1") I("vsubsd %xmm0,%xmm1,%xmm2") I("sqrtss %xmm1,%xmm0") I("maxps %xmm2,%xmm1")
+I("cmpltps %xmm1,%xmm0") I("vcmpeqpd %ymm1,%ymm2,%ymm0") I("cmpltsd %xmm3,%xmm2")
+I("ucomiss %xmm1,%xmm0") I("comisd %xmm2,%xmm3") I("cvtsi2sd %eax,%xmm0") I("cvtsi2ssq %rbx,%xmm1")
+I("cvttsd2si %xmm0,%eax") I("cvttss2si %xmm1,%rcx") I("cvtss2sd %xmm0,%xmm1")
+I("cvtsd2ss %xmm2,%xmm3") I("cvtdq2ps %xmm0,%xmm1") I("cvttps2dq %xmm2,%xmm3")
+I("cvtps2pd %xmm1,%xmm2") I("cvtpd2ps %xmm0,%xmm3") I("haddps %xmm1,%xmm0")
+I("vfmadd213sd %xmm1,%xmm2,%xmm3") I("vfmadd231ps %ymm0,%ymm1,%ymm2")
+I("vpmaskmovd " M ",%ymm1,%ymm0") I("vmaskmovps %xmm2,%xmm1," M) I("vzeroupper")
+#endif
+
+#define STATE_LOAD                                                                           \
+    "movq (%rdi),%rax\nmovq 8(%rdi),%rbx\nmovq 16(%rdi),%rcx\nmovq 24(%rdi),%rdx\n"            \
+    "movq 32(%rdi),%rsi\nmovq 40(%rdi),%r8\nmovq 48(%rdi),%r9\nmovq 56(%rdi),%r10\n"           \
+    "vmovups 128(%rdi),%ymm0\nvmovups 160(%rdi),%ymm1\nvmovups 192(%rdi),%ymm2\n"              \
+    "vmovups 224(%rdi),%ymm3\nmovq %r9,%r11\naddq %r10,%r11\nmovl $0,%r11d\n"
+#define STATE_STORE                                                                          \
+    "setb 256(%rdi)\nsete 257(%rdi)\nsets 258(%rdi)\nseto 259(%rdi)\nsetp 260(%rdi)\n"         \
+    "setl 261(%rdi)\nsetle 262(%rdi)\nsetbe 263(%rdi)\n"                                       \
+    "movq %rax,(%rdi)\nmovq %rbx,8(%rdi)\nmovq %rcx,16(%rdi)\nmovq %rdx,24(%rdi)\n"            \
+    "movq %rsi,32(%rdi)\nmovq %r8,40(%rdi)\nmovq %r9,48(%rdi)\nmovq %r10,56(%rdi)\n"           \
+    "vmovups %ymm0,128(%rdi)\nvmovups %ymm1,160(%rdi)\nvmovups %ymm2,192(%rdi)\n"              \
+    "vmovups %ymm3,224(%rdi)\n"
+__asm__(".pushsection .rodata.table,\"aw\"\n.globl table_end\ntable_end:\n.popsection\n"
+        ".pushsection .rodata.code,\"a\"\n.globl begin_start,begin_end,finish_start,finish_end\n"
+        "begin_start: pushq %rbx\n" STATE_LOAD "begin_end:\n"
+        "finish_start: " STATE_STORE "popq %rbx\nvzeroupper\nretq\nfinish_end:\n.popsection");
+
+static uint64_t seed;
+static uint64_t next_random(void) { /* xorshift64* (Vigna 2016) */
+    seed ^= seed >> 12;
+    seed ^= seed << 25;
+    seed ^= seed >> 27;
+    return seed * 0x2545f4914f6cdd1dULL;
+}
+
+static uint8_t *append(uint8_t *to, const uint8_t *start, const uint8_t *end) {
+    memcpy(to, start, (size_t)(end - start));
+    return to + (end - start);
+}
+
+/* Values that make rules interesting: small, all ones, few bits, anything. */
+static uint64_t interesting(void) {
+    uint64_t r = next_random();
+    switch (next_random() % 6) {
+    case 0: return r & 15;
+    case 1: return ~0ULL;
+    case 2: return 0;
+    case 3: return 1ULL << (r & 63);
+    case 4: return r & next_random() & next_random();
+    default: return r;
+    }
+}
+
+struct place {
+    unsigned byte, bit;
+};
+
+static unsigned choose_bits(struct place *places, uint8_t *undefined, unsigned most) {
+    memset(undefined, 0, STATE_BYTES);
+    unsigned count = 1 + (unsigned)(next_random() % most);
+    unsigned focus = (unsigned)(next_random() % INPUT_BYTES);
+    for (unsigned k = 0; k < count; k++) {
+        unsigned byte = next_random() & 1 ? focus : (unsigned)(next_random() % 12) * 8 +
+                                                        (unsigned)(next_random() % 2);
+        if (next_random() % 4 == 0)
+            byte = (unsigned)(next_random() % INPUT_BYTES);
+        places[k] = (struct place){byte, (unsigned)(next_random() & 7)};
+        undefined[byte] |= (uint8_t)(1u << places[k].bit);
+    }
+    return count;
+}
+
+static void flip(struct state *s, const struct place *places, unsigned count, uint64_t which) {
+    uint8_t *p = (uint8_t *)s;
+    for (unsigned k = 0; k < count; k++)
+        if (which >> k & 1)
+            p[places[k].byte] |= (uint8_t)(1u << places[k].bit);
+        else
+            p[places[k].byte] &= (uint8_t)~(1u << places[k].bit);
+}
+
+int main(int argc, char **argv) {
+    long sequences = argc > 1 ? atol(argv[1]) : 300;
+    uint64_t first = argc > 2 ? strtoull(argv[2], NULL, 0) : 1;
+    long longest = argc > 3 ? atol(argv[3]) : 4;
+    const char *name = argc > 4 ? argv[4] : NULL;
+    size_t kinds = (size_t)(table_end - table_start);
+    size_t room = (size_t)sequences * 1024 + 4096;
+    uint8_t *code = mmap(NULL, room, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+    uint8_t **entries = calloc((size_t)sequences, sizeof *entries);
+    size_t (*parts)[8] = calloc((size_t)sequences, sizeof *parts);
+    static uint64_t excess_of[2048], tested_of[2048];
+    uint8_t *at = code;
+    seed = first * 0x9e3779b97f4a7c15ULL + 1;
+    for (long n = 0; n < sequences; n++) {
+        long length = 1 + (long)(next_random() % (uint64_t)longest);
+        entries[n] = at;
+        at = append(at, begin_start, begin_end);
+        for (long k = 0; k < length; k++) {
+            size_t which;
+            do
+                which = longest == 1 && !name ? (size_t)n % kinds : next_random() % kinds;
+            while (name && !strstr(table_start[which].text, name));
+            parts[n][k] = which + 1;
+            at = append(at, table_start[which].start, table_start[which].end);
+        }
+        at = append(at, finish_start, finish_end);
+        at = (uint8_t *)(((uintptr_t)at + 15) & ~15UL);
+    }
+    mprotect(code, room, PROT_READ | PROT_EXEC);
+    uint64_t missed = 0, excess = 0, checked = 0, undefined_bits = 0;
+    for (long n = 0; n < sequences; n++) {
+        void (*run)(struct state *) = (void (*)(struct state *))entries[n];
+        for (int round = 0; round < 3; round++) {
+            static struct state base, one, result, marked;
+            static uint8_t undefined[STATE_BYTES], varies[STATE_BYTES], said[STATE_BYTES];
+            static struct place places[64];
+            unsigned count = choose_bits(places, undefined, round == 2 ? 40 : 8);
+            for (unsigned k = 0; k < INPUT_BYTES / 8; k++)
+                ((uint64_t *)&base)[k] = interesting();
+            memset(base.set, 0, sizeof base.set);
+            memset(varies, 0, sizeof varies);
+            result = base;
+            flip(&result, places, count, next_random());
+            base = result;
+            run(&result);
+            unsigned ways = count <= 8 ? 1u << count : 256;
+            for (unsigned way = 0; way < ways; way++) {
+                one = base;
+                flip(&one, places, count, count <= 8 ? way : next_random());
+                run(&one);
+                for (unsigned k = 0; k < STATE_BYTES; k++)
+                    varies[k] |= ((uint8_t *)&one)[k] ^ ((uint8_t *)&result)[k];
+            }
+            marked = base;
+            syscall(DOOR, DOOR_SET, &marked, INPUT_BYTES, undefined);
+            run(&marked);
+            syscall(DOOR, DOOR_GET, &marked, STATE_BYTES, said);
+            static const uint8_t nothing[STATE_BYTES];
+            syscall(DOOR, DOOR_SET, &marked, STATE_BYTES, nothing);
+            int wrong = memcmp(&marked, &result, sizeof marked) != 0;
+            uint64_t more = 0;
+            for (unsigned k = 0; k < STATE_BYTES; k++) {
+                checked += 8;
+                undefined_bits += (uint64_t)__builtin_popcount(said[k]);
+                more += (uint64_t)__builtin_popcount(said[k] & ~varies[k]);
+                if (varies[k] & ~said[k])
+                    wrong |= 2;
+            }
+            if (count > 8)
+                more = 0;
+            excess += more;
+            if (!parts[n][1]) {
+                excess_of[parts[n][0] - 1] += more;
+                tested_of[parts[n][0] - 1] += 1;
+            }
+            if (!wrong)
+                continue;
+            missed++;
+            if (missed > 12)
+                continue;
+            printf("%s in sequence %ld, round %d (seed %llu):", wrong & 1 ? "other result" : "missed", n,
+                   round, (unsigned long long)first);
+            for (int k = 0; parts[n][k]; k++)
+                printf(" [%s]", table_start[parts[n][k] - 1].text);
+            puts("");
+            for (unsigned k = 0; k < STATE_BYTES; k++)
+                if (undefined[k] || (varies[k] & ~said[k]))
+                    printf("    byte %u: base %02x undefined %02x result %02x varies %02x said %02x\n", k,
+                           ((uint8_t *)&base)[k], undefined[k], ((uint8_t *)&result)[k], varies[k],
+                           said[k]);
+        }
+    }
+    for (int top = 0; top < 12 && longest == 1; top++) {
+        size_t most = 0;
+        for (size_t k = 0; k < kinds; k++)
+            if (excess_of[k] > excess_of[most])
+                most = k;
+        if (!excess_of[most])
+            break;
+        printf("excess %llu bits in %llu runs: %s\n", (unsigned long long)excess_of[most],
+               (unsigned long long)tested_of[most], table_start[most].text);
+        excess_of[most] = 0;
+    }
+    printf("%ld sequences of %zu instructions: %llu bits, %llu of them undefined; %llu missed, "
+           "excess %llu (%.2f %%)\n",
+           sequences, kinds, (unsigned long long)checked, (unsigned long long)undefined_bits,
+           (unsigned long long)missed, (unsigned long long)excess,
+           undefined_bits ? 100.0 * (double)excess / (double)undefined_bits : 0.0);
+    munmap(code, room);
+    free(entries);
+    free(parts);
+    return missed ? 1 : 0;
+}
