@@ -725,12 +725,93 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
     return false;
 }
 
+/* Much that may be undefined is not: then C need not be asked, and what the
+   instruction writes is defined. */
+static bool emit_unless_defined(const struct instruction *i, uint32_t index, bool flags_live) {
+    uint64_t outputs = plan_outputs(i) & now.possible;
+    uint64_t tested = plan_inputs(i) & now.possible;
+    uint8_t *jumps[FEW_WORDS];
+    const struct memory *m = NULL;
+    if (wants_plan(i) || writes_part(i) || is_string_instruction(i))
+        return false;
+    tested |= address_registers(i) & now.possible;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_LEAVE:
+        return false;
+    default:
+        break;
+    }
+    if (word_count(tested) > 8 || i->z.meta.category == ZYDIS_CATEGORY_X87_ALU ||
+        (tested & bit(ELEMENT_X87)))
+        return false;
+    for (int k = 0; k < i->memory_count; k++) {
+        if (!i->memory[k].read && !i->memory[k].write)
+            continue;
+        if (m || !i->memory[k].encoded || is_foreign(&i->memory[k]) || !i->memory[k].size ||
+            i->memory[k].size > 32)
+            return false;
+        m = &i->memory[k];
+    }
+    emit_values(&cache_plans[index]);
+    int first = cold_count, count = 0;
+    if (tested) {
+        emit_spill(&out, RCX);
+        count = emit_test_words(tested, jumps);
+        emit_unspill(&out, RCX);
+    }
+    if (m)
+        emit_touch_check(m, flags_live);
+    for (int k = first; k < cold_count; k++)
+        colds[k].argument = index;
+    for (uint64_t set = outputs & ~tested; set; set &= set - 1) {
+        int offset, n = words_of(__builtin_ctzll(set), &offset);
+        while (n--)
+            emit_zero_word(offset + 8 * n);
+    }
+    for (int k = 0; k < count; k++) {
+        struct cold *c = cold_add(COLD_TOUCH, jumps[k]);
+        c->spilled = 1u << RCX;
+        c->argument = index;
+    }
+    for (int k = first; k < cold_count; k++)
+        colds[k].resume = out.at;
+    return true;
+}
+
+static bool emit_pop(const struct instruction *i, bool flags_live) {
+    if (i->z.mnemonic != ZYDIS_MNEMONIC_POP || !is_general(&i->operands[0]) ||
+        i->operands[0].size != 64 || i->operands[0].reg.value == ZYDIS_REGISTER_RSP)
+        return false;
+    struct memory slot = {.base = RSP, .index = -1, .scale = 1, .size = 8};
+    int reg = element_of(i->operands[0].reg.value);
+    uint32_t index = plan_make(i, now.possible, 0);
+    int first = cold_count;
+    emit_touch_check(&slot, flags_live);
+    for (int k = first; k < cold_count; k++) {
+        colds[k].argument = index;
+        colds[k].memory = slot;
+        colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)reg << WAY_ELEMENT;
+    }
+    emit8(&out, 0x65); /* mov reg, gs:[rsp] */
+    emit_op(&out, 0x8b, reg, RSP, 0);
+    emit_to_context(&out, reg, CTX_UNDEFINED + 8 * reg);
+    note_place(i->pc, 0, false);
+    emit_plain(i);
+    emit_stack_after(i, flags_live);
+    forget_proofs();
+    now.possible |= bit(reg);
+    return true;
+}
+
 void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_after) {
-    if (emit_inline(i, flags_live))
+    if (emit_inline(i, flags_live) || emit_pop(i, flags_live))
         return;
     uint64_t outputs = plan_outputs(i);
     uint32_t index = plan_make(i, now.possible, live_after);
-    emit_plan(index);
+    if (!emit_unless_defined(i, index, flags_live))
+        emit_plan(index);
     emit_stack_note(i);
     note_place(i->pc, 0, false);
     emit_plain(i);

@@ -250,7 +250,13 @@ glue_origin:
     lea -ORIGIN_STACK_CODES(%rbx), %eax
     cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %eax
     jae 1f
-    mov %fs:CTX_SPILL+24, %rbx
+    lea 8(%rcx), %rax /* a slot's name may stand in the running frame only */
+    cmp %rsp, %rax
+    jb 5f
+    mov %fs:CTX_SHADOW, %rax
+    cmp -16(%rax), %rcx
+    jb 1f
+5:  mov %fs:CTX_SPILL+24, %rbx
     jmp glue_store_slow
 1:  cmp %fs:CTX_STACK_HIGH, %rcx
     jae 3f
