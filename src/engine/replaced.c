@@ -487,18 +487,21 @@ void replaced_run(struct context *c, const struct replaced *r) {
     }
     gaddr first = c->registers[RDI];
     uint64_t third = c->registers[RDX];
-    if (c->dirty) {
+    if (c->dirty)
+        c->dirty = dirty_now(c);
+    if (c->dirty & (1ULL << RDI | 1ULL << RSI | 1ULL << RDX | 1ULL << RCX)) {
         check_arguments(c, r);
-        c->recover = RECOVER_CALL;
         if (!replaced_is_heap(r)) {
+            c->recover = RECOVER_CALL;
             strings_run(c, r->action, r->name);
             after_call(c, r, first, third);
             leave(c, c->registers[RAX]);
             c->recover = 0;
             return;
         }
-        after_call(c, r, first, third);
     }
+    if (c->dirty)
+        dirty_clear(c, DIRTY_AFTER_CALL);
     c->recover = RECOVER_CALL;
     if (strings_quick(c, r->action)) {
         leave(c, c->registers[RAX]);

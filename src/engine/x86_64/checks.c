@@ -609,14 +609,24 @@ void emit_cold_touch(struct cold *c) {
         emit_way(c, c->way);
 }
 
-void emit_dirty_store_check(const struct memory *m) {
+void emit_dirty_store_check(const struct memory *m, bool flags_live) {
     if (m->base == RSP && m->index < 0 && m->displacement >= 0 && !m->address32)
         return; /* a slot of the live frame: D is written in any case */
-    emit_check_flags_dead(m, COLD_STORE);
+    if (flags_live)
+        emit_check_flags_live(m, COLD_STORE);
+    else
+        emit_check_flags_dead(m, COLD_STORE);
 }
 
-/* cmp qword fs:[offset], 0; jne to a COLD_TOUCH piece */
-void emit_word_check(int offset, const struct memory *m) {
+/* To a COLD_TOUCH piece when the word of the context is not 0. */
+void emit_word_check(int offset, const struct memory *m, bool flags_live) {
+    if (flags_live) {
+        emit_spill(&out, RCX);
+        emit_from_context(&out, RCX, offset);
+        emit_unless_rcx(COLD_TOUCH)->memory = *m;
+        emit_unspill(&out, RCX);
+        return;
+    }
     emit8(&out, 0x64);
     emit8(&out, 0x48);
     emit8(&out, 0x83);

@@ -664,7 +664,8 @@ static void emit_same(const struct instruction *i, bool flags_live) {
 
 /* D of the operand takes the undefined bits of the element; where they are from is
    noted when there are any. */
-static void emit_bits_out(const struct instruction *i, const struct memory *m, int e, bool vex) {
+static void emit_bits_out(const struct instruction *i, const struct memory *m, int e, bool vex,
+                          bool flags_live) {
     int offset, words = words_of(e, &offset);
     if (e < 16) {
         int scratch = pick_scratch(i->registers_used | 1u << RSP);
@@ -684,7 +685,7 @@ static void emit_bits_out(const struct instruction *i, const struct memory *m, i
     cache_plans[index].rule = RULE_STORED;
     int first = cold_count;
     for (int w = 0; w < words; w++)
-        emit_word_check(offset + 8 * w, m);
+        emit_word_check(offset + 8 * w, m, flags_live);
     for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
         colds[k].resume = out.at;
@@ -700,13 +701,13 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         forget_registers(i);
         return true;
     }
-    if (flags_live || (address_registers(i) & now.possible))
+    if (address_registers(i) & now.possible)
         return false;
     if (is_plain_store(i)) {
         const struct memory *m = &i->memory[i->encoded];
-        emit_dirty_store_check(m);
+        emit_dirty_store_check(m, flags_live);
         emit_bits_out(i, m, element_of(i->operands[1].reg.value),
-                      i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY);
+                      i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY, flags_live);
         note_place(i->pc, 0, false);
         emit_plain(i);
         forget_proofs();
@@ -717,7 +718,8 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         struct memory slot = {.base = RSP, .index = -1, .scale = 1, .size = 8};
         emit_plain(i);
         note_place(i->pc + i->z.length, 0, false);
-        emit_bits_out(i, &slot, element_of(i->operands[0].reg.value), false);
+        emit_bits_out(i, &slot, element_of(i->operands[0].reg.value), false,
+                      flags_live);
         forget_registers(i);
         forget_proofs();
         return true;

@@ -78,9 +78,9 @@ void emit_stack_after(const struct instruction *i, bool flags_live);
 void emit_cold_check(struct cold *c);
 void emit_cold_store(struct cold *c);
 void emit_cold_touch(struct cold *c);
-/* The parts of a store of undefined bits; flags must be dead. */
-void emit_dirty_store_check(const struct memory *m);
-void emit_word_check(int offset, const struct memory *m);
+/* The parts of a store of undefined bits. */
+void emit_dirty_store_check(const struct memory *m, bool flags_live);
+void emit_word_check(int offset, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
 
 /* --- dirty.c --- */
