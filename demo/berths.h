@@ -30,6 +30,7 @@ struct harbour {
 struct harbour *harbour_load(const char *folder);
 void harbour_free(struct harbour *harbour);
 int plan(struct harbour *harbour);
+void tides_check(const struct harbour *harbour);
 /* notices.cc */
 int notices_post(const struct harbour *harbour);
 

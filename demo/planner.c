@@ -119,6 +119,7 @@ static void inspect(const struct ship *record) {
 
 int plan(struct harbour *harbour) {
     assign(harbour);
+    tides_check(harbour);
     write_log(harbour);
     drop_first(harbour->berths[2].queue, harbour->ship_count);
     skip_blanks();

@@ -68,7 +68,7 @@ int command_demo(int argc, const char **argv) {
     self[n] = 0;
     printf("The example plans the berths of a made-up harbour. It is built in %s\n\n", folder);
     if (shell("cp -r %s/. .", sources) != 0 ||
-        shell("cc -g -c -w main.c load.c planner.c && c++ -g -w notices.cc *.o -o berths") != 0)
+        shell("cc -g -c -w main.c load.c planner.c tides.c && c++ -g -w notices.cc *.o -o berths") != 0)
         return complain(STATUS_FAILED, "the example cannot be built: is a C and C++ compiler "
                                        "installed? (apt-get install gcc g++)");
     int status = shell("%s run ./berths data", self);
@@ -76,7 +76,7 @@ int command_demo(int argc, const char **argv) {
         return complain(STATUS_FAILED, "the example should have ended with status 100, not %d",
                         status);
     fputs(advice, stdout);
-    if (shell("cc -g -c -w -DMENDED main.c load.c planner.c && c++ -g -w -DMENDED notices.cc *.o "
+    if (shell("cc -g -c -w -DMENDED main.c load.c planner.c tides.c && c++ -g -w -DMENDED notices.cc *.o "
               "-o berths") != 0)
         return complain(STATUS_FAILED, "the mended example cannot be built");
     status = shell("%s run ./berths data", self);

@@ -347,7 +347,9 @@ static const char *describe_undefined(struct run *run, const struct finding *f) 
     const char *origin = describe_origin(run, f);
     bool kernel = strstr(what, " the kernel") != NULL;
     if (f->function && kernel)
-        return pool_format(run->pool, "%s: undefined %s%s", f->function, what, origin);
+        return pool_format(run->pool, "%s: undefined %s; %s", f->function, what,
+                           *origin ? pool_format(run->pool, "they come%s", origin + 10)
+                                   : "where they come from is not known");
     if (f->function)
         return pool_format(run->pool, "%s: an undefined value %s%s", f->function, what, origin);
     return pool_format(run->pool, "an undefined value %s%s", what, origin);

@@ -188,8 +188,8 @@ static void put_origin(const struct page *p, const struct finding *f, int wide) 
         return;
     if (f->variable.name && f->variable.line) {
         struct frame declared = {.file = f->variable.file, .line = f->variable.line, .own = true};
-        fprintf(p->to, "    %-12s %s%s%s, ", "declared as", style(p, PLACE), f->variable.name,
-                style(p, PLAIN));
+        fprintf(p->to, "    %s%-12s%s %s%s%s, ", style(p, FAINT), "declared as", style(p, PLAIN),
+                style(p, PLACE), f->variable.name, style(p, PLAIN));
         put_place(p, &declared);
         fputc('\n', p->to);
     }
@@ -197,6 +197,25 @@ static void put_origin(const struct page *p, const struct finding *f, int wide) 
                  : f->origin == FROM_STACK ? "a local of"
                                            : "first seen in",
               &f->origin_stack, wide);
+}
+
+/* On a line of its own, broken between words where the page ends. */
+static void put_message(const struct page *p, const char *message) {
+    int column = p->options->width;
+    for (const char *word = message; *word;) {
+        int length = (int)strcspn(word, " ");
+        if (column + 1 + length > p->options->width - 1) {
+            fputs("\n    ", p->to);
+            column = 4;
+        } else {
+            fputc(' ', p->to);
+            column++;
+        }
+        fprintf(p->to, "%.*s", length, word);
+        column += length;
+        word += length;
+        word += strspn(word, " ");
+    }
 }
 
 static void put_finding(const struct page *p, const struct finding *f, int number) {
@@ -208,7 +227,7 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
         fprintf(p->to, " in %s%s%s, ", style(p, PLACE), function_name(site), style(p, PLAIN));
         put_place(p, site);
     }
-    fprintf(p->to, "\n    %s", f->message);
+    put_message(p, f->message);
     if (f->count > 1 && f->kind != KIND_LEAK)
         fprintf(p->to, " %s[%" PRIu64 " times]%s", style(p, MARK), f->count, style(p, PLAIN));
     if (f->thread > 1)
