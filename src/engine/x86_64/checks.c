@@ -557,6 +557,14 @@ void emit_cold_check(struct cold *c) {
     emit_jump(&out, cache.exits[EXIT_CHECK]);
 }
 
+static void emit_lea(const struct memory *m, int reg) {
+    if (m->address32)
+        emit8(&out, 0x67);
+    emit8(&out, rex(1, reg, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
+    emit8(&out, 0x8d);
+    emit_operand(m, reg, 0);
+}
+
 /* To glue_store: RCX the address, EDX the size and what it is for, both spilled. */
 static void emit_way(struct cold *c, uint32_t way) {
     emit_spill(&out, RCX);
@@ -571,11 +579,7 @@ static void emit_way(struct cold *c, uint32_t way) {
         emit_op(&out, 0x8d, RCX, scratch, 0);
         emit_unspill(&out, scratch);
     } else {
-        if (m->address32)
-            emit8(&out, 0x67);
-        emit8(&out, rex(1, RCX, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
-        emit8(&out, 0x8d);
-        emit_operand(m, RCX, 0);
+        emit_lea(m, RCX);
     }
     emit8(&out, 0xba);
     emit32(&out, m->size | way);
@@ -595,7 +599,122 @@ void emit_cold_store(struct cold *c) {
     emit_way(c, own ? 0 : WAY_STRANGE);
 }
 
+static uint8_t *emit_short_jump(int condition) {
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | condition);
+    emit32(&out, 0);
+    return out.at - 4;
+}
+
+enum { IF_ZERO = 4, IF_NOT_ZERO = 5 };
+
+/* RCX is an address: RDX becomes what is recorded as its origin (of 8 bytes: both
+   words). Leaves by the jump returned when the address is not aligned. */
+static uint8_t *emit_origin_word(uint32_t size) {
+    emit8(&out, 0xf6); /* test cl, 3 */
+    emit8(&out, 0xc1);
+    emit8(&out, 3);
+    uint8_t *odd = emit_short_jump(IF_NOT_ZERO);
+    emit_constant(&out, RDX, ORIGIN_SIZE - 1);
+    emit8(&out, 0x48); /* and rcx, rdx */
+    emit8(&out, 0x21);
+    emit8(&out, 0xd1);
+    emit_constant(&out, RDX, ORIGIN_BASE);
+    emit8(&out, rex(size == 8, RDX, RDX, RCX)); /* mov rdx, [rcx + rdx] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, RDX, RCX, RDX, 1, 0);
+    return odd;
+}
+
+/* A load of bytes that have an origin recorded, all of them: where one is recorded
+   the memory is the program's (freeing it forgets them). */
+static void emit_known_origin(struct cold *c) {
+    const struct memory *m = &c->memory;
+    uint8_t *leave[5];
+    int count = 0;
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_lea(m, RCX);
+    leave[count++] = emit_origin_word(m->size > 8 ? 8 : m->size);
+    emit8(&out, 0x64); /* mov fs:[origin], edx */
+    emit8(&out, 0x89);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
+    emit8(&out, 0x85); /* test edx, edx */
+    emit8(&out, 0xd2);
+    leave[count++] = emit_short_jump(IF_ZERO);
+    for (uint32_t done = 8; done <= m->size; done += 8) {
+        if (done > 8) {
+            emit_constant(&out, RDX, ORIGIN_BASE);
+            emit8(&out, 0x48); /* mov rdx, [rcx + rdx + 8] */
+            emit8(&out, 0x8b);
+            emit_memory(&out, RDX, RCX, RDX, 1, 8);
+            emit8(&out, 0x85);
+            emit8(&out, 0xd2);
+            leave[count++] = emit_short_jump(IF_ZERO);
+        }
+        emit8(&out, 0x48); /* shr rdx, 32 */
+        emit8(&out, 0xc1);
+        emit8(&out, 0xea);
+        emit8(&out, 32);
+        leave[count++] = emit_short_jump(IF_ZERO);
+    }
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_jump(&out, c->resume);
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+}
+
+/* A store that changes neither D nor the origin: goes on at the jump returned. */
+uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
+    uint8_t *normal[4];
+    int count = 0;
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_lea(m, RCX);
+    for (uint32_t done = 0; done < m->size; done += 8) {
+        emit_from_context(&out, RDX, offset + (int)done);
+        emit8(&out, 0x65); /* cmp gs:[rcx + done], rdx */
+        emit8(&out, rex(m->size >= 8, RDX, 0, RCX));
+        emit8(&out, 0x39);
+        emit_memory(&out, RDX, RCX, -1, 1, done);
+        normal[count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+    if (m->size > 8) { /* or rdx, fs:[first word] */
+        emit8(&out, 0x64);
+        emit8(&out, 0x48);
+        emit8(&out, 0x0b);
+        emit_memory(&out, RDX, -1, -1, 1, offset);
+    } else { /* test rdx, rdx */
+        emit8(&out, rex(m->size == 8, RDX, 0, RDX));
+        emit8(&out, 0x85);
+        emit8(&out, 0xd2);
+    }
+    uint8_t *defined = emit_short_jump(IF_ZERO);
+    normal[count++] = emit_origin_word(4);
+    emit8(&out, 0x64); /* cmp edx, fs:[origin] */
+    emit8(&out, 0x3b);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * element);
+    normal[count++] = emit_short_jump(IF_NOT_ZERO);
+    patch_jump(defined, out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit8(&out, 0xe9);
+    uint8_t *over = out.at;
+    emit32(&out, 0);
+    for (int k = 0; k < count; k++)
+        patch_jump(normal[k], out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    return over;
+}
+
 void emit_cold_touch(struct cold *c) {
+    if ((c->way & WAY_LOAD) && !c->spilled &&
+        (c->memory.size == 16 || c->memory.size == 8 || c->memory.size == 4))
+        emit_known_origin(c);
     emit_unspill_all(c->spilled);
     emit_dirty_set();
     emit_context_constant(&out, CTX_PC, (uint32_t)c->pc);

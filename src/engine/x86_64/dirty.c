@@ -705,9 +705,17 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         return false;
     if (is_plain_store(i)) {
         const struct memory *m = &i->memory[i->encoded];
+        int e = element_of(i->operands[1].reg.value);
+        int offset;
+        words_of(e, &offset);
+        uint8_t *over = !flags_live && (m->size == 16 || m->size == 8 || m->size == 4)
+                            ? emit_same_store(m, e, offset)
+                            : NULL;
         emit_dirty_store_check(m, flags_live);
         emit_bits_out(i, m, element_of(i->operands[1].reg.value),
                       i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY, flags_live);
+        if (over)
+            patch_jump(over, out.at);
         note_place(i->pc, 0, false);
         emit_plain(i);
         forget_proofs();

@@ -209,11 +209,12 @@ glue_store_slow:
 /* The origin of the first undefined byte loaded: recorded, or derived from where
    it lies; see origin_at. */
 glue_load:
-    cmpb $0, %gs:(%rcx)
+    mov %rcx, %fs:CTX_SCRATCH
+0:  cmpb $0, %gs:(%rcx)
     jne 1f
     inc %rcx
     dec %edx
-    jnz glue_load
+    jnz 0b
     jmp glue_store_done
 1:  movabs $0x0ffffffffffc, %rax
     and %rcx, %rax
@@ -228,7 +229,7 @@ glue_load:
     inc %rax
     mov $ORIGIN_STACK_CODES, %edx
     cmp %rdx, %rax
-    jb 3f
+    jb 5f
     movabs $0x1fffff000000, %rax
     cmp %rax, %fs:CTX_STACK_HIGH
     jne glue_store_slow
@@ -240,6 +241,31 @@ glue_load:
     shr $WAY_ELEMENT, %ecx
     mov %eax, %fs:CTX_ORIGIN(,%rcx,4)
     jmp glue_store_done
+5:  /* of the heap: recorded for all that was loaded, next time it is found inline */
+    mov %rbx, %fs:CTX_SPILL+24
+    mov %fs:CTX_SCRATCH, %rcx
+    movzbl %fs:CTX_WAY, %edx
+    movabs $0x0ffffffffffc, %rbx
+    and %rcx, %rbx
+    shr $16, %rcx
+    add %rbx, %rdx
+    movabs $0x640000000000, %rbx
+    mov %rbp, %fs:CTX_SPILL+40
+    mov %rdx, %rbp /* end, folded */
+    movabs $0x740000000000, %rdx
+    movb $1, (%rdx,%rcx)
+    movzbl %fs:CTX_WAY, %edx
+    mov %rbp, %rcx
+    sub %rdx, %rcx /* start, folded */
+6:  cmpl $0, (%rbx,%rcx)
+    jne 7f
+    mov %eax, (%rbx,%rcx)
+7:  add $4, %rcx
+    cmp %rbp, %rcx
+    jb 6b
+    mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
+    jmp 3b
 
 /* As set_memory in evaluate.c. */
 glue_origin:

@@ -78,7 +78,9 @@ void emit_stack_after(const struct instruction *i, bool flags_live);
 void emit_cold_check(struct cold *c);
 void emit_cold_store(struct cold *c);
 void emit_cold_touch(struct cold *c);
-/* The parts of a store of undefined bits. */
+/* The parts of a store of undefined bits; the first finds out that there is nothing
+   to do and returns the jump to patch for that (flags must be dead). */
+uint8_t *emit_same_store(const struct memory *m, int element, int offset);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
 void emit_word_check(int offset, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
