@@ -432,7 +432,7 @@ bool wants_dirty(const struct instruction *i) {
 
 bool wants_plan(const struct instruction *i) {
     int lane, rule = rule_of(i, &lane);
-    if (rule == RULE_MASKED || rule == RULE_GATHER)
+    if (rule == RULE_MASKED || rule == RULE_GATHER || rule == RULE_SAVE || rule == RULE_RESTORE)
         return true;
     for (int k = 0; k < i->memory_count; k++)
         if (i->memory[k].vector_index)

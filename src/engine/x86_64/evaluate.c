@@ -206,7 +206,8 @@ static void take_inputs(struct step *k) {
             if (!m->read && !m->write)
                 break;
             check_address(k, m, k->address[o->number]);
-            if (o->read && p->rule != RULE_MASKED && p->rule != RULE_GATHER)
+            if (o->read && p->rule != RULE_MASKED && p->rule != RULE_GATHER &&
+                p->rule != RULE_SAVE && p->rule != RULE_RESTORE)
                 read_memory(k, n, m, k->address[o->number], o->size ? o->size : 64);
             break;
         }
@@ -276,7 +277,7 @@ static void write_outputs(struct step *k) {
                 dirty_set_origin(c, ELEMENT_X87, k->origin);
             break;
         case OPERAND_MEMORY:
-            if (p->memory[o->number].write && p->rule != RULE_MASKED)
+            if (p->memory[o->number].write && p->rule != RULE_MASKED && p->rule != RULE_SAVE)
                 write_memory(k, k->address[o->number], k->out[n], o->size);
             break;
         }
@@ -482,6 +483,36 @@ static void stack_rule(struct step *k) {
     }
 }
 
+/* The vectors' places in an FXSAVE area, and of their upper halves behind it
+   (SDM volume 1, 13.4: the standard form, and the compact one of these parts). */
+static void state_rule(struct step *k) {
+    const struct plan *p = k->p;
+    struct context *c = k->c;
+    enum { LOW = 160, HIGH = 576 };
+    gaddr area = k->address[0];
+    bool extended = p->extended;
+    for (int v = 0; v < 16; v++) {
+        uint8_t *u = (uint8_t *)dirty_vector(c, v);
+        gaddr low = area + LOW + 16u * (unsigned)v, high = area + HIGH + 16u * (unsigned)v;
+        if (p->rule == RULE_RESTORE) {
+            copy_few(u, shadow_of(low), 16);
+            if (extended)
+                copy_few(u + 16, shadow_of(high), 16);
+            if (any(u, 32))
+                dirty_set_origin(c, ELEMENT_VECTOR + v, origin_at(c, any(u, 16) ? low : high));
+            continue;
+        }
+        k->origin = dirty_origin(c, ELEMENT_VECTOR + v);
+        write_memory(k, low, u, 16);
+        if (extended)
+            write_memory(k, high, u + 16, 16);
+    }
+    if (p->rule == RULE_SAVE) { /* all the rest of it is defined */
+        shadow_define(c, area, LOW);
+        shadow_define(c, area + LOW + 256, extended ? HIGH - LOW - 256 : 96);
+    }
+}
+
 static void apply(struct step *k) {
     const struct plan *p = k->p;
     switch (p->rule) {
@@ -632,6 +663,9 @@ static void apply(struct step *k) {
         break;
     case RULE_GATHER:
         gather_rule(k);
+        break;
+    case RULE_SAVE: case RULE_RESTORE:
+        state_rule(k);
         break;
     case RULE_X87:
         x87_rule(k);

@@ -120,6 +120,9 @@ uint64_t plan_inputs(const struct instruction *i) {
             set |= bit_of(element_of(o->mem.base)) | bit_of(element_of(o->mem.index));
         }
     }
+    int lane;
+    if (rule_of(i, &lane) == RULE_SAVE)
+        set |= ~0ULL << ELEMENT_VECTOR;
     if (i->z.mnemonic == ZYDIS_MNEMONIC_XCHG || i->z.mnemonic == ZYDIS_MNEMONIC_BSF ||
         i->z.mnemonic == ZYDIS_MNEMONIC_BSR) /* may leave its target as it was */
         set |= plan_outputs(i) & 0xffff;
@@ -136,6 +139,9 @@ uint64_t plan_outputs(const struct instruction *i) {
     }
     if (i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
         set |= 1ULL << ELEMENT_X87;
+    int lane;
+    if (rule_of(i, &lane) == RULE_RESTORE)
+        set |= ~0ULL << ELEMENT_VECTOR;
     return set;
 }
 
@@ -291,6 +297,8 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
     default:
         break;
     }
+    p->extended = i->z.meta.category == ZYDIS_CATEGORY_XSAVE ||
+                  i->z.meta.category == ZYDIS_CATEGORY_XSAVEOPT;
     if (p->rule == RULE_V_MIN) { /* the letters of PMINUB and PMAXSD tell */
         const char *name = ZydisMnemonicGetString(i->z.mnemonic);
         name += name[0] == 'v';

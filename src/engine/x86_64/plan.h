@@ -39,6 +39,7 @@ struct plan {
     int8_t stack_x87; /* registers pushed (1) or popped (-1, -2) */
     bool vex, sets_flags, shift_right, shift_sign, reversed, bit_offset;
     bool is_signed, maximum; /* of RULE_V_MIN */
+    bool extended; /* XSAVE and XRSTOR: upper halves, too */
     bool wide; /* a scalar made of a double */
     bool half; /* only the lower half of each lane is read */
     bool sums; /* only the lowest 16 bits of each lane may be set */

@@ -127,6 +127,8 @@
     X(V_PERMUTE, 4, VPERMD, VPERMPS)                                                          \
     X(MASKED, 4, VMASKMOVPS, VPMASKMOVD) X(MASKED, 8, VMASKMOVPD, VPMASKMOVQ)                 \
     X(MASKED, 1, MASKMOVDQU, VMASKMOVDQU, MASKMOVQ)                                           \
+    X(SAVE, 0, FXSAVE, FXSAVE64, XSAVE, XSAVE64, XSAVEC, XSAVEC64, XSAVEOPT, XSAVEOPT64)      \
+    X(RESTORE, 0, FXRSTOR, FXRSTOR64, XRSTOR, XRSTOR64)                                       \
     X(GATHER, 4, VPGATHERDD, VGATHERDPS, VPGATHERQD, VGATHERQPS)                              \
     X(GATHER, 8, VPGATHERDQ, VGATHERDPD, VPGATHERQQ, VGATHERQPD)
 
@@ -147,7 +149,7 @@ enum shadow_rule {
     RULE_V_SUB, RULE_V_EQUAL, RULE_V_GREATER, RULE_V_MIN, RULE_V_LANES, RULE_V_SCALAR,
     RULE_V_TO_INTEGER, RULE_V_COMPARE, RULE_V_WIDEN, RULE_V_NARROW, RULE_V_PACK, RULE_V_PAIRS,
     RULE_V_SHIFT, RULE_V_SHIFT_EACH, RULE_V_BLEND, RULE_V_TEST, RULE_V_PERMUTE, RULE_MASKED,
-    RULE_GATHER,
+    RULE_GATHER, RULE_SAVE, RULE_RESTORE,
     /* not of instructions: */
     RULE_BRANCH, /* a conditional branch: an undefined condition is a finding */
     RULE_TARGET, /* an indirect jump or call */
