@@ -73,6 +73,7 @@ struct context {
     uint64_t clear_tid; /* guest address */
     uint64_t signal_mask, saved_mask;
     bool restore_mask, rolling, in_syscall;
+    bool midway; /* CTX_TARGET is inside an instruction that must not begin again */
     uint64_t roll_mask;
     gaddr alternate_stack;
     uint64_t alternate_size;
@@ -322,7 +323,8 @@ struct site {
 bool cache_site(uint64_t host, struct site *site);
 bool cache_contains(uint64_t host);
 void dispatch(struct context *c);
-void dispatch_pending(struct context *c);
+/* True: on with CTX_TARGET, signals wait until the instruction is done. */
+bool dispatch_pending(struct context *c);
 /* Registers as the guest would see them at a fault inside the cache. */
 gaddr operand_address(struct context *c, gaddr pc, int which, uint64_t *size, bool *write);
 void emulate(struct context *c, gaddr pc);
@@ -336,6 +338,8 @@ void describe_fault(struct context *c, gaddr pc, struct access *access);
 /* --- linux/signals.c, threads.c, syscalls.c, process.c --- */
 void signals_start(void);
 void signals_deliver(struct context *c); /* pending ones, at a block boundary */
+/* Lets the thread step to the next boundary, where they are delivered. */
+void signals_roll(struct context *c);
 void signals_raise(struct context *c, int number, int code, gaddr address);
 long signals_action(int number, gaddr action, gaddr old, uint64_t size);
 long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size);

@@ -6,12 +6,15 @@
    tried, "undefined" is counted as excess.
    bits SEQUENCES [SEED [LENGTH [NAME]]] */
 #define _GNU_SOURCE
+#include <pthread.h>
+#include <signal.h>
 #include <stddef.h>
 #include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
+#include <sys/time.h>
 #include <unistd.h>
 
 #define DOOR 0x746f6e646fL
@@ -198,7 +201,46 @@ static void flip(struct state *s, const struct place *places, unsigned count, ui
             p[places[k].byte] &= (uint8_t)~(1u << places[k].bit);
 }
 
+/* BITS_TIMER: a signal each millisecond and a second thread that copies padding. */
+static volatile long ticks;
+static void on_tick(int number, siginfo_t *info, void *context) {
+    char room[64];
+    (void)info, (void)context;
+    memset(room, number, sizeof room);
+    ticks += room[3];
+}
+
+static void *copy_padding(void *argument) {
+    struct {
+        char dock;
+        long length;
+    } from[20], to[20];
+    for (;;) {
+        for (int i = 0; i < 20; i++)
+            from[i].dock = 1, from[i].length = i;
+        for (int i = 0; i < 20; i++)
+            to[i] = from[i];
+        if (to[3].length == 5)
+            ticks++;
+    }
+    return argument;
+}
+
+static void disturb(void) {
+    struct sigaction action;
+    memset(&action, 0, sizeof action);
+    action.sa_sigaction = on_tick;
+    action.sa_flags = SA_SIGINFO | SA_RESTART;
+    sigaction(SIGALRM, &action, NULL);
+    struct itimerval each = {{0, 1000}, {0, 1000}};
+    setitimer(ITIMER_REAL, &each, NULL);
+    pthread_t thread;
+    pthread_create(&thread, NULL, copy_padding, NULL);
+}
+
 int main(int argc, char **argv) {
+    if (getenv("BITS_TIMER"))
+        disturb();
     long sequences = argc > 1 ? atol(argv[1]) : 300;
     uint64_t first = argc > 2 ? strtoull(argv[2], NULL, 0) : 1;
     long longest = argc > 3 ? atol(argv[3]) : 4;

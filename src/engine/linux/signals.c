@@ -115,7 +115,8 @@ static uint64_t *mask_of(struct ucontext *uc) { return (uint64_t *)&uc->uc_sigma
 /* Short code outside the cache that goes back into it. */
 static bool in_stub(uint64_t pc) {
     const char *at = (const char *)(uintptr_t)pc;
-    return at >= glue_store && at < glue_mark_end;
+    return (at >= glue_store && at < glue_mark_end) ||
+           (at >= glue_restore && at < glue_restore_end);
 }
 
 static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
@@ -140,6 +141,15 @@ static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
         c->dirty = DIRTY_ALL; /* the words themselves say what is undefined */
         resume_at(uc, glue_pending);
     }
+}
+
+void signals_roll(struct context *c) {
+    uint64_t mask = ~SYNCHRONOUS;
+    if (!c->rolling) {
+        c->rolling = true;
+        system_call(__NR_rt_sigprocmask, 2, &mask, &c->roll_mask, 8);
+    }
+    c->flags |= TRAP_FLAG;
 }
 
 static void enqueue(struct context *c, int number, const siginfo_t *info) {
@@ -284,10 +294,10 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         return;
     enqueue(c, number, info);
     char *at = (char *)(uintptr_t)pc;
-    if (cache_contains(pc) || in_stub(pc))
-        roll(c, uc, pc);
-    else if (at >= glue_restore && at < glue_restore_end)
+    if (at >= glue_restore && at < glue_restore_end)
         resume_at(uc, glue_pending);
+    else if (cache_contains(pc) || in_stub(pc))
+        roll(c, uc, pc);
     else if (at >= glue_syscall_window && at < glue_syscall_window_end)
         resume_at(uc, glue_syscall_interrupted);
 }
@@ -337,6 +347,12 @@ static gaddr frame_word(gaddr frame, int reg) {
            8u * frame_words[reg];
 }
 
+static gaddr frame_flags(gaddr frame) {
+    return frame + offsetof(struct frame, uc) + offsetof(struct ucontext, uc_mcontext) +
+           offsetof(struct sigcontext_64, flags);
+}
+
+#define X87_AREA 32u   /* ST0 in the area: its eight bytes stand for all registers */
 #define XSAVE_LOW 160u  /* XMM0 in the area, 16 bytes each */
 #define XSAVE_HIGH 576u /* upper halves of YMM0 to YMM15 */
 
@@ -352,6 +368,10 @@ static void save_undefined(struct context *c, gaddr frame, gaddr area, uint64_t 
         if (c->dirty >> r & 1)
             origin_set(c, frame_word(frame, r), 8, dirty_origin(c, r));
     }
+    copy_bytes(shadow_of(frame_flags(frame)), &dirty_words(c)[ELEMENT_FLAGS], 8);
+    if (c->dirty >> ELEMENT_FLAGS & 1)
+        origin_set(c, frame_flags(frame), 8, dirty_origin(c, ELEMENT_FLAGS));
+    copy_bytes(shadow_of(area + X87_AREA), &dirty_words(c)[ELEMENT_X87], 8);
     for (int v = 0; v < 16; v++) {
         const uint8_t *u = (const uint8_t *)dirty_vector(c, v);
         copy_bytes(shadow_of(area + XSAVE_LOW + 16u * (unsigned)v), u, 16);
@@ -377,6 +397,11 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
         if (bits)
             dirty_set_origin(c, r, origin_at(c, frame_word(frame, r)));
     }
+    copy_bytes(&dirty_words(c)[ELEMENT_FLAGS], shadow_of(frame_flags(frame)), 8);
+    if (dirty_words(c)[ELEMENT_FLAGS])
+        dirty_set_origin(c, ELEMENT_FLAGS, origin_at(c, frame_flags(frame)));
+    if (area)
+        copy_bytes(&dirty_words(c)[ELEMENT_X87], shadow_of(area + X87_AREA), 8);
     if (area)
         for (int v = 0; v < 16; v++) {
             uint8_t *u = (uint8_t *)dirty_vector(c, v);

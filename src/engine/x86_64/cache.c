@@ -403,6 +403,7 @@ static void return_missed(struct context *c) {
 void dispatch(struct context *c) {
     struct site site;
     gaddr pc;
+    c->midway = c->reason == EXIT_UNDEFINED || c->reason == EXIT_RELEASE;
     switch (c->reason) {
     case EXIT_START:
         go_on(c);
@@ -497,6 +498,7 @@ void dispatch(struct context *c) {
 /* A replaced function was called: no flag is live. */
 void dispatch_call(struct context *c) {
     c->target = 0;
+    c->midway = false;
     replaced_run(c, replaced_row(c->argument & 0xffff));
     if (!c->target)
         go_on(c);
@@ -507,9 +509,14 @@ void dispatch_call_fault(struct context *c) {
     go_on(c);
 }
 
-void dispatch_pending(struct context *c) {
+bool dispatch_pending(struct context *c) {
     gaddr pc = c->pc;
+    if (c->midway && c->target) {
+        signals_roll(c);
+        return true;
+    }
     signals_deliver(c);
     if (c->pc != pc || !c->target)
         go_on(c);
+    return false;
 }

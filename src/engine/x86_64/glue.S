@@ -47,7 +47,8 @@ glue_pending:
     cld
     mov %fs:CTX_SELF, %rdi
     call dispatch_pending
-    jmp glue_enter
+    test %al, %al
+    jz glue_enter
     .globl glue_restore
 glue_restore:
     pushq %fs:CTX_FLAGS
