@@ -236,8 +236,11 @@ void finding_report(struct context *c, gaddr pc, const struct access *access);
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function);
 /* Reports an undefined value that is used; `what` says for what. */
-void finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
-                       gaddr address, uint64_t size, const char *function);
+/* Its number in the ledger, 0: there was no room. */
+uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
+                           gaddr address, uint64_t size, const char *function);
+/* The same once more. */
+void finding_again(uint32_t finding);
 /* The same for a range that a function or system call `function` reads, when
    any byte of it is undefined. True when all is defined. */
 bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,

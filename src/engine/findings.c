@@ -16,7 +16,7 @@ static bool same_finding(const struct ledger_finding *a, const struct ledger_fin
 }
 
 /* Counts the finding in, or adds it. */
-static void record(const struct ledger_finding *wanted) {
+static uint32_t record(const struct ledger_finding *wanted) {
     uint32_t *bucket = &ledger->finding_buckets[key_of(wanted)];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     for (uint32_t i = head; i; i = ledger->findings[i].key)
@@ -29,13 +29,13 @@ static void record(const struct ledger_finding *wanted) {
                 __atomic_add_fetch(&f->count, 1, __ATOMIC_RELAXED);
             /* else: the same call reached the same block by another way inside
                the C library, which is the same mistake */
-            return;
+            return i;
         }
     uint32_t i = __atomic_add_fetch(&ledger->next_finding, 1, __ATOMIC_RELAXED);
     if (i >= LEDGER_FINDINGS) {
         ledger->next_finding = LEDGER_FINDINGS;
         ledger->overflow = 1;
-        return;
+        return 0;
     }
     struct ledger_finding *f = &ledger->findings[i];
     *f = *wanted;
@@ -44,6 +44,7 @@ static void record(const struct ledger_finding *wanted) {
     while (!__atomic_compare_exchange_n(bucket, &head, i, false, __ATOMIC_RELEASE,
                                         __ATOMIC_ACQUIRE));
     __atomic_store_n(&f->ready, 1, __ATOMIC_RELEASE);
+    return i;
 }
 
 static bool in_use(const struct block_view *view) {
@@ -177,8 +178,8 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
     return false;
 }
 
-void finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
-                       gaddr address, uint64_t size, const char *function) {
+uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
+                           gaddr address, uint64_t size, const char *function) {
     struct ledger_finding f;
     fill_bytes(&f, 0, sizeof f);
     f.kind = KIND_UNINITIALIZED_VALUE;
@@ -193,7 +194,11 @@ void finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char 
         copy_text(f.function, function, sizeof f.function);
     f.stack = stack_capture(c, pc);
     f.caller = f.stack;
-    record(&f);
+    return record(&f);
+}
+
+void finding_again(uint32_t finding) {
+    __atomic_add_fetch(&ledger->findings[finding].count, 1, __ATOMIC_RELAXED);
 }
 
 bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,

@@ -95,9 +95,24 @@ static gaddr address_of(struct context *c, const struct memory *m) {
 }
 
 /* An undefined register used: as an address, a target or a condition. */
-static void use(struct context *c, gaddr pc, int element, const char *what, gaddr address,
-                uint64_t size) {
-    finding_undefined(c, pc, dirty_origin(c, element), what, address, size, NULL);
+static void use(struct context *c, const struct plan *p, int element, const char *what,
+                gaddr address, uint64_t size) {
+    struct told *told = (struct told *)&p->told; /* notes of the engine's on its plan */
+    uint32_t record = origin_record(c, dirty_origin(c, element));
+    const struct shadow_entry *top = c->shadow - 1;
+    gaddr caller = c->shadow > c->shadow_base ? top->return_address ^ top->stack_pointer << 20 : 0;
+    if (told->finding && told->record == record && told->caller == caller &&
+        told->element == (uint32_t)element && told->process == process_index) {
+        finding_again(told->finding);
+        return;
+    }
+    told->finding = 0;
+    told->record = record;
+    told->caller = caller;
+    told->element = (uint32_t)element;
+    told->process = process_index;
+    told->finding =
+        finding_undefined(c, p->pc, dirty_origin(c, element), what, address, size, NULL);
 }
 
 static void check_address(struct step *k, const struct memory *m, gaddr address) {
@@ -107,7 +122,7 @@ static void check_address(struct step *k, const struct memory *m, gaddr address)
         int reg = turn ? m->index : m->base;
         if (reg < 0 || !(u[reg] & mask))
             continue;
-        use(c, k->p->pc, reg, m->write ? "is the address of a write" : "is the address of a read",
+        use(c, k->p, reg, m->write ? "is the address of a write" : "is the address of a read",
             address, m->size);
         u[reg] = 0;
     }
@@ -256,7 +271,7 @@ static void write_outputs(struct step *k) {
             if (bits)
                 dirty_set_origin(c, o->number, k->origin);
             if (o->number == RSP && u[RSP]) {
-                use(c, p->pc, RSP, "becomes the stack pointer", 0, 0);
+                use(c, p, RSP, "becomes the stack pointer", 0, 0);
                 u[RSP] = 0;
             }
             break;
@@ -383,7 +398,7 @@ static void gather_rule(struct step *k) {
             continue;
         int64_t n = extend(load(index + i * p->index_size, p->index_size), p->index_size);
         if (any(open + i * p->index_size, p->index_size))
-            use(c, p->pc, ELEMENT_VECTOR + p->index_vector, "is the address of a read", 0,
+            use(c, p, ELEMENT_VECTOR + p->index_vector, "is the address of a read", 0,
                 (uint64_t)lane);
         read_memory(k, 1, m, base + (uint64_t)n * (uint64_t)m->scale, lane);
         copy_bytes(k->out[0] + i * lane, k->bits[1], (uint64_t)lane);
@@ -423,13 +438,13 @@ static bool condition_rule(struct step *k) {
     case RULE_BRANCH:
         if (p->condition == 0xff) { /* by the count register */
             if (dirty_words(c)[RCX])
-                use(c, p->pc, RCX, "decides a branch", 0, 0);
+                use(c, p, RCX, "decides a branch", 0, 0);
             dirty_words(c)[RCX] = 0;
             return true;
         }
         if (!open)
             return true;
-        use(c, p->pc, ELEMENT_FLAGS, "decides a branch", 0, 0);
+        use(c, p, ELEMENT_FLAGS, "decides a branch", 0, 0);
         *undefined_flags(c) = 0;
         define_compared(c);
         return true;
@@ -475,7 +490,7 @@ static void stack_rule(struct step *k) {
         uint64_t *u = dirty_words(c);
         read_memory(k, 1, &p->memory[0], c->registers[RBP], 8);
         if (u[RBP])
-            use(c, p->pc, RBP, "becomes the stack pointer", 0, 0);
+            use(c, p, RBP, "becomes the stack pointer", 0, 0);
         u[RBP] = load(k->bits[1], 8);
         dirty_set_origin(c, RBP, k->origin);
         break;

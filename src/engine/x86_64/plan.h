@@ -32,6 +32,12 @@ struct plan_operand {
     uint64_t value; /* immediate, extended to 64 bits */
 };
 
+/* What an instruction told last: the same from the same caller is only counted. */
+struct told {
+    gaddr caller;
+    uint32_t record, finding, process, element;
+};
+
 #define PLAN_OPERANDS 6
 struct plan {
     gaddr pc;
@@ -52,6 +58,7 @@ struct plan {
     struct plan_operand operands[PLAN_OPERANDS];
     struct memory memory[2];
     uint8_t index_vector, index_size; /* gathers */
+    struct told told;
 };
 
 struct instruction;
