@@ -23,6 +23,10 @@ check: build
 matrix: build
 	@sh tests/matrix/run.sh $(BUILD)/bin/tondo
 
+# The rules for undefined bits on many random instruction sequences; takes minutes.
+shadow-bits: build
+	@sh tests/shadow/many.sh $(BUILD)/bin/tondo $(BUILD)/bin/shadow-bits-program $(SEEDS)
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -33,4 +37,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits bench install clean

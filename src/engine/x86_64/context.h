@@ -71,12 +71,12 @@
 #define EXIT_RETURN 3  /* a return that was not predicted */
 #define EXIT_SYSCALL 4 /* argument: code-cache offset of the call site */
 #define EXIT_REPLACED 5
-#define EXIT_CHECK 6   /* shadow said no; argument: offset to resume at */
+#define EXIT_CHECK 6   /* shadow said no; argument: index of the check */
 #define EXIT_EMULATE 7 /* instruction done in C; argument: offset of the site */
 #define EXIT_SLOW 8    /* an operand too odd for an inline check */
 #define EXIT_START 0
 #define EXIT_STRING 11 /* repeated move or store; CTX_GUEST_TARGET: how */
-#define EXIT_UNDEFINED 12 /* argument: plan; the dirty version asks C */
+#define EXIT_UNDEFINED 12 /* C follows an instruction; CTX_GUEST_TARGET: its plan */
 #define EXIT_DIRTY_LINK 13 /* as EXIT_LINK, between dirty versions */
 #define EXIT_RELEASE 14    /* the stack pointer moved up from CTX_OLD_SP */
 #define EXIT_STORE 15      /* to glue_store, not to C */

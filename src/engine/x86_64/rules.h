@@ -132,8 +132,8 @@
     X(GATHER, 4, VPGATHERDD, VGATHERDPS, VPGATHERQD, VGATHERQPS)                              \
     X(GATHER, 8, VPGATHERDQ, VGATHERDPD, VPGATHERQQ, VGATHERQPD)
 
-/* These are listed above under a name that a vector instruction shares:
-   MOVSD and CMPSD are told apart by their category. */
+/* MOVSD and CMPSD are not listed: each name stands for a string instruction and a
+   vector one, told apart in rule_of. */
 
 enum shadow_rule {
     RULE_DEFAULT,
