@@ -172,6 +172,22 @@ static void *thread(void *argument) {
     return wide > 2 && r.length == 2 ? argument : NULL;
 }
 
+/* An argument is put above the return address, which moves down: what
+   interpreters do to pass arguments on the stack. */
+long passed_in_place(long value);
+__asm__(".globl passed_in_place\n"
+        "passed_in_place:\n"
+        "    sub $8, %rsp\n"
+        "    push 8(%rsp)\n"
+        "    mov %rdi, 16(%rsp)\n"
+        "    mov 16(%rsp), %rax\n"
+        "    test %rax, %rax\n"
+        "    jz 1f\n"
+        "1:  pop %rcx\n"
+        "    add $16, %rsp\n"
+        "    push %rcx\n"
+        "    ret\n");
+
 APART static int by_length(const void *a, const void *b) {
     const struct record *x = a, *y = b;
     return (x->length > y->length) - (x->length < y->length);
@@ -187,6 +203,8 @@ int main(void) {
     int never;
     hide(&never);
     passed_on(1, never);
+    if (passed_in_place(7) != 7)
+        abort();
     pthread_t threads[4];
     for (int round = 0; round < 10; round++) {
         for (int i = 0; i < 4; i++)

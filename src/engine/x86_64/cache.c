@@ -50,6 +50,27 @@ _Static_assert(ORIGIN_BASE == 0x640000000000 && ORIGIN_SIZE == 0x100000000000 &&
 _Static_assert(offsetof(struct context, scratch) == CTX_SCRATCH, "context layout");
 _Static_assert(sizeof(struct context) <= CTX_UNDEFINED, "context layout");
 
+#define NO_ELEMENT (1ULL << 31) /* stands for the empty set; no element has that number */
+static uint64_t sets[CACHE_SETS];
+
+/* A full table names a larger set: all elements. */
+uint16_t set_number(uint64_t elements) {
+    uint64_t key = elements ? elements : NO_ELEMENT;
+    uint32_t at = (uint32_t)(key * 0x9e3779b97f4a7c15ULL >> 52);
+    for (uint32_t tries = 0; tries < 32; tries++, at = (at + 1) % CACHE_SETS) {
+        if (!sets[at])
+            sets[at] = key;
+        if (sets[at] == key)
+            return (uint16_t)at;
+    }
+    return CACHE_SETS;
+}
+
+uint64_t set_of(uint16_t number) {
+    uint64_t key = number < CACHE_SETS ? sets[number] : ~0ULL;
+    return key == NO_ELEMENT ? 0 : key;
+}
+
 static void *reserve(uint64_t at, uint64_t size, int protection) {
     long p = system_call(__NR_mmap, at, size, protection,
                          MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE | MAP_FIXED_NOREPLACE, -1, 0);
@@ -305,16 +326,16 @@ static void go_on_dirty(struct context *c) {
 
 /* A check met undefined or forbidden bytes. */
 static void checked(struct context *c, const struct cache_check *check) {
-    c->pc = check->pc;
+    c->pc = (gaddr)check->pc_high << 32 | check->pc_low;
     vectors_save(c);
-    bool undefined = check_instruction(c, c->pc);
+    bool undefined = check_instruction(c, c->pc, check->trusted);
     vectors_restore(c);
     if (!undefined || !check->patch) {
         c->target = CACHE_BASE + check->resume;
         return;
     }
     bool anew = dirty_site_add(c->pc);
-    c->target = dirty_lookup(c, c->pc, check->possible, anew);
+    c->target = dirty_lookup(c, c->pc, set_of(check->possible), anew);
     patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + check->patch),
                (uint8_t *)(uintptr_t)c->target);
 }
@@ -410,8 +431,8 @@ void dispatch(struct context *c) {
         break;
     case EXIT_LINK: {
         struct cache_link *link = &cache_links[c->argument];
-        c->pc = link->target;
-        uint64_t host = cache_lookup(c, link->target);
+        c->pc = link_target(link);
+        uint64_t host = cache_lookup(c, c->pc);
         if (host) {
             patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + link->patch),
                        (uint8_t *)(uintptr_t)host);
@@ -423,13 +444,14 @@ void dispatch(struct context *c) {
     }
     case EXIT_DIRTY_LINK: {
         struct cache_link *link = &cache_links[c->argument];
-        c->pc = link->target;
+        uint64_t possible = set_of(link->possible);
+        c->pc = link_target(link);
         c->dirty = dirty_now(c);
-        if (!c->dirty || replaced_at(c->pc) || count_ones(link->possible) > 12) {
+        if (!c->dirty || replaced_at(c->pc) || count_ones(possible) > 12) {
             go_on(c);
             break;
         }
-        c->target = dirty_lookup(c, c->pc, link->possible, false);
+        c->target = dirty_lookup(c, c->pc, possible, false);
         if (c->target)
             patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + link->patch),
                        (uint8_t *)(uintptr_t)c->target);
@@ -476,7 +498,7 @@ void dispatch(struct context *c) {
     case EXIT_SLOW:
         c->target = CACHE_BASE + c->argument;
         vectors_save(c);
-        check_instruction(c, c->pc);
+        check_instruction(c, c->pc, false);
         vectors_restore(c);
         break;
     case EXIT_UNDEFINED:

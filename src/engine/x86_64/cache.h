@@ -13,17 +13,25 @@ struct cache {
 extern struct cache cache;
 
 struct cache_link {
-    gaddr target;
-    uint32_t patch; /* offset of the 32-bit displacement to set */
-    uint32_t spare;
-    uint64_t possible; /* between dirty versions: what may be undefined on the way */
+    uint32_t target_low;
+    uint16_t target_high;
+    uint16_t possible; /* number of a set; between dirty versions: what may be undefined on the way */
+    uint32_t patch;    /* offset of the 32-bit displacement to set */
 };
+static inline gaddr link_target(const struct cache_link *l) {
+    return (gaddr)l->target_high << 32 | l->target_low;
+}
 /* A check that may fail: where to go on, and the jump that leads away. */
 struct cache_check {
-    gaddr pc;
-    uint64_t possible;
+    uint32_t pc_low;
+    uint16_t pc_high : 15;
+    uint16_t trusted : 1; /* code behind it takes D of the operand for 0 and stores there */
+    uint16_t possible;    /* number of a set */
     uint32_t resume, patch; /* patch 0: a store */
 };
+/* Sets of elements are few: what is kept in great numbers names them by number. */
+uint16_t set_number(uint64_t elements);
+uint64_t set_of(uint16_t number);
 /* A dirty version of the code at an address, for these elements or fewer. */
 struct cache_version {
     gaddr pc;
@@ -64,6 +72,7 @@ extern struct plan *cache_plans;
 #define STRING_READS 16u  /* from RSI */
 #define STRING_WRITES 32u /* to RDI */
 
+#define CACHE_SETS 4096u
 #define CACHE_LINKS (1u << 24)
 #define CACHE_PLACES (1u << 26)
 #define CACHE_BLOCKS (1u << 23)

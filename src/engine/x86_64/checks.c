@@ -213,6 +213,10 @@ static uint32_t string_kind(const struct instruction *i) {
 /* Operands that this trace has checked and whose registers are unchanged: the
    same bytes need no second check. */
 static struct memory proofs[16];
+/* The load that made it, as a range of cold pieces; none for a store. */
+static struct made_by {
+    int first, end;
+} made[16];
 static int proof_count;
 
 void forget_proofs(void) { proof_count = 0; }
@@ -257,27 +261,35 @@ void forget_registers(const struct instruction *i) {
         } else if (shift > 0) {
             lost = true; /* may have pointed into what was released */
         }
-        if (lost)
+        if (lost) {
             proofs[k] = proofs[--proof_count];
-        else
+            made[k] = made[proof_count];
+        } else
             k++;
     }
 }
 
+/* A return address keeps D = 0xFF even though it may be loaded: code that goes on to
+   store there must say so at the load. */
 static bool is_proved(const struct memory *m) {
     for (int k = 0; k < proof_count; k++) {
         const struct memory *p = &proofs[k];
         if (p->base == m->base && p->index == m->index && p->address32 == m->address32 &&
             p->segment == m->segment && p->absolute == m->absolute &&
             (m->index < 0 || p->scale == m->scale) && p->displacement <= m->displacement &&
-            m->displacement + m->size <= p->displacement + p->size)
+            m->displacement + m->size <= p->displacement + p->size) {
+            for (int c = made[k].first; m->write && c < made[k].end; c++)
+                colds[c].trusted = true;
             return true;
+        }
     }
     return false;
 }
 
-static void prove(const struct memory *m) {
-    proofs[proof_count < 16 ? proof_count++ : 15] = *m;
+static void prove(const struct memory *m, int first, int end) {
+    int at = proof_count < 16 ? proof_count++ : 15;
+    proofs[at] = *m;
+    made[at] = (struct made_by){first, end};
 }
 
 /* mov <size> gs:[operand], 0 */
@@ -329,12 +341,15 @@ void emit_checks(const struct instruction *i, bool flags_live) {
             emit_exit_and_back(EXIT_SLOW, i->pc);
             return;
         }
-    plain:
+    plain:;
+        int first = cold_count;
         if (check == CHECK_ZERO)
             emit_zero(m);
         else
             emit_check(i, m, check == CHECK_STORE ? COLD_STORE : COLD_CHECK, flags_live);
-        prove(m);
+        prove(m, first, check == CHECK_LOAD ? cold_count : first);
+        for (int c = first; check == CHECK_LOAD && m->write && c < cold_count; c++)
+            colds[c].trusted = true;
     }
 }
 
@@ -523,7 +538,7 @@ void emit_stack_after(const struct instruction *i, bool flags_live) {
         forget_proofs();
     forget_registers(i);
     if (i->z.mnemonic == ZYDIS_MNEMONIC_PUSH)
-        prove(&m);
+        prove(&m, 0, 0);
 }
 
 /* --- cold parts --- */
@@ -532,8 +547,10 @@ static uint32_t add_check(const struct cold *c, uint8_t *patch) {
     if (cache.check_count >= CACHE_CHECKS)
         fail("the translation cache is full");
     struct cache_check *check = &cache_checks[cache.check_count];
-    check->pc = c->pc;
-    check->possible = c->possible;
+    check->pc_low = (uint32_t)c->pc;
+    check->pc_high = (uint16_t)(c->pc >> 32) & 0x7fff;
+    check->trusted = c->trusted;
+    check->possible = set_number(c->possible);
     check->resume = (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE);
     check->patch = patch ? (uint32_t)((uint64_t)(uintptr_t)patch - CACHE_BASE) : 0;
     return cache.check_count++;

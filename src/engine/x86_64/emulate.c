@@ -110,7 +110,7 @@ static void note_red_zone(struct context *c, gaddr a) {
         c->mark = a & ~7ULL;
 }
 
-bool check_instruction(struct context *c, gaddr pc) {
+bool check_instruction(struct context *c, gaddr pc, bool trusted) {
     struct instruction i;
     bool undefined = false;
     decode_here(&i, pc);
@@ -142,9 +142,12 @@ bool check_instruction(struct context *c, gaddr pc) {
             if (check_range(c, pc, a, m.size, true, NULL))
                 note_red_zone(c, a);
             shadow_define(c, a, m.size);
-        } else if (check_range(c, pc, a, m.size, false, NULL) && a < GUEST_END &&
-                   !touch_return_slot(c, a, m.size) && shadow_first_undefined(a, m.size)) {
-            undefined = true;
+        } else if (check_range(c, pc, a, m.size, false, NULL) && a < GUEST_END) {
+            gaddr slot = touch_return_slot(c, a, m.size);
+            if (slot && trusted)
+                shadow_fill(slot, 8, 0);
+            if (!slot && shadow_first_undefined(a, m.size))
+                undefined = true;
         }
     }
     c->recover = 0;

@@ -475,8 +475,9 @@ static void emit_cold(void) {
             if (cache.link_count >= CACHE_LINKS)
                 fail("the translation cache is full");
             struct cache_link *link = &cache_links[cache.link_count];
-            link->target = c->target;
-            link->possible = c->dirty_link ? c->possible : 0;
+            link->target_low = (uint32_t)c->target;
+            link->target_high = (uint16_t)(c->target >> 32);
+            link->possible = set_number(c->dirty_link ? c->possible : 0);
             link->patch = (uint32_t)((uint64_t)(uintptr_t)c->patch - CACHE_BASE);
             if (c->dirty_link)
                 emit_dirty_set();

@@ -32,6 +32,7 @@ struct cold {
     uint32_t argument;
     uint32_t way; /* COLD_TOUCH: WAY_*, 0: to C at once */
     bool dirty_link;
+    bool trusted; /* COLD_CHECK, see cache_check */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
 };
 
