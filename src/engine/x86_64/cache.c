@@ -178,8 +178,6 @@ uint64_t cache_lookup_original(struct context *c, gaddr pc) {
 }
 
 uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew) {
-    if (replaced_at(pc))
-        return cache_lookup(c, pc);
     lock_take(&cache.lock);
     uint64_t wanted = elements;
     uint64_t host = anew ? 0 : dirty_find(pc, &wanted);
@@ -280,7 +278,7 @@ static void remember(struct context *c, gaddr pc, uint64_t host) {
 
 /* An exit from a dirty version, where `possible` may be undefined, found this. */
 static void remember_dirty(struct context *c, gaddr pc, uint64_t possible, uint64_t host) {
-    uint64_t key = pc + possible * DIRTY_KEY_FACTOR;
+    uint64_t key = pc + dirty_key(possible);
     ((uint64_t *)((char *)c + CTX_DIRTY_HOST))[key & 0xffff] = host;
     ((uint64_t *)((char *)c + CTX_DIRTY_KEY))[key & 0xffff] = key;
 }
@@ -313,7 +311,7 @@ static void go_on(struct context *c) {
 static void go_on_dirty(struct context *c) {
     uint64_t possible = c->dirty;
     c->dirty = dirty_now(c);
-    if (!c->dirty || count_ones(possible) > 12 || replaced_at(c->pc)) {
+    if (!c->dirty || count_ones(possible) > 12) {
         go_on(c);
         return;
     }
@@ -447,7 +445,7 @@ void dispatch(struct context *c) {
         uint64_t possible = set_of(link->possible);
         c->pc = link_target(link);
         c->dirty = dirty_now(c);
-        if (!c->dirty || replaced_at(c->pc) || count_ones(possible) > 12) {
+        if (!c->dirty || count_ones(possible) > 12) {
             go_on(c);
             break;
         }

@@ -81,6 +81,13 @@ extern struct plan *cache_plans;
 #define CACHE_VERSION_BUCKETS (1u << 16)
 #define CACHE_PLANS (1u << 22)
 
+/* What a set of elements adds to an address for the thread's table of dirty
+   versions, whose index is the low 16 bits: high elements must reach those. */
+static inline uint64_t dirty_key(uint64_t possible) {
+    uint64_t key = possible * 0x9e3779b97f4a7c15ULL;
+    return key ^ key >> 29 ^ key >> 47;
+}
+
 /* Code for the address, 0 when there is none. No lock needed. */
 uint64_t cache_find(gaddr pc);
 /* Translates one block; the caller holds the lock. 0: not executable. */

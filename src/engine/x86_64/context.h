@@ -54,7 +54,6 @@
 #define CTX_DIRTY_KEY 0x110000
 #define CTX_DIRTY_HOST 0x190000
 #define CTX_SIZE 0x210000
-#define DIRTY_KEY_FACTOR 0x9e3779b97f4a7c15ULL
 
 #define RAX 0
 #define RCX 1

@@ -247,7 +247,7 @@ void emit_leave_dirty(int reason, uint32_t argument) {
 }
 
 void emit_dirty_lookup(void) {
-    emit_constant(&out, RDX, now.possible * DIRTY_KEY_FACTOR);
+    emit_constant(&out, RDX, dirty_key(now.possible));
     emit8(&out, 0x48); /* lea rcx, [rcx + rdx]: the key */
     emit8(&out, 0x8d);
     emit_memory(&out, RCX, RCX, RDX, 1, 0);

@@ -838,6 +838,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     gaddr next = 0, low = pc, high = pc + 1;
     if (r) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
+        emit_dirty_set();
         emit_exit(EXIT_REPLACED, pc,
                   replaced_index(r) | (replaced_is_resolver(pc) ? REPLACED_RESOLVER : 0));
     } else {
@@ -889,5 +890,5 @@ uint64_t translate(gaddr pc, bool original) {
 
 uint64_t translate_version(gaddr pc, uint64_t possible) {
     now = (struct translation){.pc = pc, .dirty = true, .possible = possible};
-    return translate_trace(pc, NULL);
+    return translate_trace(pc, replaced_at(pc));
 }

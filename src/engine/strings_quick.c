@@ -1,0 +1,271 @@
+/* The commonest calls of string functions are short and meet nothing but defined,
+   touchable bytes: those are done here, everything else in strings.c. */
+#include "strings.h"
+#include "replaced_table.h"
+
+uint64_t guest_scan(gaddr address, uint64_t limit, uint8_t stop, bool want_zero) {
+    uint64_t n = 0;
+    uint64_t pattern = ONES * stop;
+    if (limit >= 8 && (address & 4095) <= 4088) { /* one word as it stands */
+        uint64_t w, x;
+        __builtin_memcpy(&w, guest(address), 8);
+        x = w ^ pattern;
+        uint64_t hit = ((x - ONES) & ~x & HIGHS);
+        if (want_zero)
+            hit |= (w - ONES) & ~w & HIGHS;
+        if (hit)
+            return (uint64_t)__builtin_ctzll(hit) / 8;
+        n = 8 - (address & 7);
+    }
+    while (n < limit && ((address + n) & 7)) {
+        uint8_t b = byte_at(address + n);
+        if (b == stop || (want_zero && !b))
+            return n;
+        n++;
+    }
+    while (limit - n >= 8) {
+        uint64_t w = *(volatile uint64_t *)guest(address + n);
+        uint64_t x = w ^ pattern;
+        if (((x - ONES) & ~x & HIGHS) || (want_zero && ((w - ONES) & ~w & HIGHS)))
+            break;
+        n += 8;
+    }
+    while (n < limit) {
+        uint8_t b = byte_at(address + n);
+        if (b == stop || (want_zero && !b))
+            return n;
+        n++;
+    }
+    return limit;
+}
+
+uint64_t guest_difference(gaddr a, gaddr b, uint64_t limit, bool text, int64_t *result) {
+    uint64_t n = 0;
+    *result = 0;
+    while (n < limit) {
+        while (limit - n >= 8 && (!text || (word_in_page(a + n) && word_in_page(b + n)))) {
+            uint64_t x = word_at(a + n), y = word_at(b + n);
+            uint64_t stop = (x ^ y) | (text ? (x - ONES) & ~x & HIGHS : 0);
+            if (stop) { /* the first byte in memory that differs or ends the text */
+                int shift = __builtin_ctzll(stop) & ~7;
+                *result = (int64_t)(x >> shift & 255) - (int64_t)(y >> shift & 255);
+                return n + (uint64_t)shift / 8 + 1;
+            }
+            n += 8;
+        }
+        if (n == limit)
+            break;
+        uint8_t x = byte_at(a + n), y = byte_at(b + n);
+        n++;
+        if (x != y || (text && !x)) {
+            *result = x - y;
+            break;
+        }
+    }
+    return n;
+}
+
+void guest_move(gaddr to, gaddr from, uint64_t size) {
+    unsigned char *d = guest(to);
+    const unsigned char *s = guest(from);
+    if (to - from >= size) { /* forwards is safe */
+        if (size >= 256) {
+            copy_bytes(d, s, size);
+            return;
+        }
+        for (; size >= 8; size -= 8, d += 8, s += 8)
+            *(volatile uint64_t *)d = *(const volatile uint64_t *)s;
+        if (size & 4) {
+            *(volatile uint32_t *)d = *(const volatile uint32_t *)s;
+            d += 4;
+            s += 4;
+        }
+        if (size & 2) {
+            *(volatile uint16_t *)d = *(const volatile uint16_t *)s;
+            d += 2;
+            s += 2;
+        }
+        if (size & 1)
+            *(volatile unsigned char *)d = *(const volatile unsigned char *)s;
+        return;
+    }
+    for (; size >= 8; size -= 8) {
+        uint64_t w = *(const volatile uint64_t *)(s + size - 8);
+        *(volatile uint64_t *)(d + size - 8) = w;
+    }
+    while (size--)
+        *(volatile unsigned char *)(d + size) = *(const volatile unsigned char *)(s + size);
+}
+
+/* Whether every byte of a short range may be touched and is defined. */
+static inline bool clean(gaddr address, uint64_t size) {
+    if (address >= GUEST_END)
+        return false;
+    gaddr d = address + D_OFFSET;
+    if (size >= 8) {
+        uint64_t seen = word_at(d + size - 8);
+        for (uint64_t i = 0; i + 8 < size; i += 8)
+            seen |= word_at(d + i);
+        return !seen;
+    }
+    if (size >= 4)
+        return !(half_at(d) | half_at(d + size - 4));
+    for (uint64_t i = 0; i < size; i++)
+        if (*(volatile uint8_t *)guest(d + i))
+            return false;
+    return true;
+}
+
+/* Whether a short range may be written; false also when that needs a closer look. */
+static inline bool open_to_write(struct context *c, gaddr address, uint64_t size) {
+    if (address >= GUEST_END)
+        return false;
+    if (address >= c->stack_low && address < c->stack_high) /* below the caller's return address */
+        return address >= c->registers[RSP] + 8 && c->shadow - c->shadow_base >= 2 &&
+               address + size <= c->shadow[-2].stack_pointer;
+    gaddr last = address + size - 1;
+    for (gaddr a = address;;) {
+        uint64_t bits = word_at(A_BASE + (a >> 3)) >> (a & 7);
+        uint64_t left = last - a + 1;
+        if (left <= 56)
+            return !(bits & ((1ULL << left) - 1));
+        if (bits & ((1ULL << 56) - 1))
+            return false;
+        a += 56;
+    }
+}
+
+static inline void set_defined(gaddr address, uint64_t size) {
+    gaddr d = address + D_OFFSET;
+    static const uint64_t zero = 0;
+    if (size >= 8) {
+        for (uint64_t i = 0; i + 8 < size; i += 8)
+            __builtin_memcpy(guest(d + i), &zero, 8);
+        __builtin_memcpy(guest(d + size - 8), &zero, 8);
+    } else {
+        for (uint64_t i = 0; i < size; i++)
+            *(volatile uint8_t *)guest(d + i) = 0;
+    }
+}
+
+static inline bool becomes_defined(struct context *c, gaddr address, uint64_t size) {
+    if (clean(address, size))
+        return true;
+    if (!open_to_write(c, address, size))
+        return false;
+    set_defined(address, size);
+    return true;
+}
+
+static inline void move_short(gaddr to, gaddr from, uint64_t size) {
+    if (size >= 8) {
+        /* the last word is read first: source and target may overlap downwards */
+        uint64_t last = word_at(from + size - 8);
+        for (uint64_t i = 0; i + 8 < size; i += 8) {
+            uint64_t w = word_at(from + i);
+            __builtin_memcpy(guest(to + i), &w, 8);
+        }
+        __builtin_memcpy(guest(to + size - 8), &last, 8);
+    } else if (size >= 4) {
+        uint32_t first = half_at(from), last = half_at(from + size - 4);
+        __builtin_memcpy(guest(to), &first, 4);
+        __builtin_memcpy(guest(to + size - 4), &last, 4);
+    } else {
+        uint8_t bytes[3];
+        for (uint64_t i = 0; i < size; i++)
+            bytes[i] = byte_at(from + i);
+        for (uint64_t i = 0; i < size; i++)
+            *(volatile uint8_t *)guest(to + i) = bytes[i];
+    }
+}
+
+static inline void set_short(gaddr to, uint8_t value, uint64_t size) {
+    uint64_t w = ONES * value;
+    if (size >= 8) {
+        for (uint64_t i = 0; i + 8 < size; i += 8)
+            __builtin_memcpy(guest(to + i), &w, 8);
+        __builtin_memcpy(guest(to + size - 8), &w, 8);
+    } else {
+        for (uint64_t i = 0; i < size; i++)
+            *(volatile uint8_t *)guest(to + i) = value;
+    }
+}
+
+/* Short and clean calls of the commonest functions, by far the most of all. */
+bool strings_quick(struct context *c, int action) {
+    gaddr a = c->registers[RDI], b = c->registers[RSI];
+    uint64_t n = c->registers[RDX];
+    enum { SHORT = 256 };
+    switch (action) {
+    case DO_MEMCPY:
+    case DO_MEMPCPY:
+        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !becomes_defined(c, a, n))
+            return false;
+        move_short(a, b, n);
+        c->registers[RAX] = action == DO_MEMCPY ? a : a + n;
+        return true;
+    case DO_MEMMOVE:
+        if (n > SHORT || a - b < n || !clean(b, n) || !becomes_defined(c, a, n))
+            return false;
+        if (b - a < n)
+            guest_move(a, b, n);
+        else
+            move_short(a, b, n);
+        c->registers[RAX] = a;
+        return true;
+    case DO_MEMCMP: {
+        if (n > SHORT || !clean(a, n) || !clean(b, n))
+            return false;
+        int64_t r;
+        guest_difference(a, b, n, false, &r);
+        c->registers[RAX] = (uint64_t)r;
+        return true;
+    }
+    case DO_STRCMP:
+    case DO_STRNCMP: {
+        int64_t r;
+        uint64_t limit = action == DO_STRCMP || n > SHORT ? SHORT : n;
+        uint64_t decided = guest_difference(a, b, limit, true, &r);
+        if ((decided == SHORT && n != SHORT && !r) || !clean(a, decided) || !clean(b, decided))
+            return false;
+        c->registers[RAX] = (uint64_t)r;
+        return true;
+    }
+    case DO_MEMCHR:
+    case DO_RAWMEMCHR: {
+        uint64_t limit = action == DO_MEMCHR ? n : ~0ULL >> 1;
+        uint64_t found = guest_scan(a, limit, (uint8_t)b, false);
+        if (found >= SHORT || !clean(a, found < limit ? found + 1 : limit))
+            return false;
+        c->registers[RAX] = found < limit ? a + found : 0;
+        return true;
+    }
+    case DO_STRCHR: {
+        uint64_t found = guest_scan(a, SHORT, (uint8_t)b, true);
+        if (found >= SHORT || !clean(a, found + 1))
+            return false;
+        c->registers[RAX] = byte_at(a + found) == (uint8_t)b ? a + found : 0;
+        return true;
+    }
+    case DO_MEMSET:
+        if (n > SHORT || !becomes_defined(c, a, n))
+            return false;
+        set_short(a, (uint8_t)b, n);
+        c->registers[RAX] = a;
+        return true;
+    case DO_STRCPY:
+        n = guest_scan(b, SHORT, 0, false) + 1;
+        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !becomes_defined(c, a, n))
+            return false;
+        move_short(a, b, n);
+        c->registers[RAX] = a;
+        return true;
+    case DO_STRLEN:
+        n = guest_length(a);
+        if (n >= SHORT || !clean(a, n + 1))
+            return false;
+        c->registers[RAX] = n;
+        return true;
+    }
+    return false;
+}
