@@ -432,12 +432,9 @@ static void emit_return(const struct instruction *i) {
     emit8(&out, 0x85);
     cold_add(COLD_RETURN, out.at)->argument = extra;
     emit32(&out, 0);
-    emit8(&out, 0x64); /* sub qword fs:[shadow], sizeof(struct shadow_entry) */
-    emit8(&out, 0x48);
-    emit8(&out, 0x83);
-    emit_memory(&out, 5, -1, -1, 1, CTX_SHADOW);
-    emit8(&out, sizeof(struct shadow_entry));
     emit_from_context(&out, RDX, CTX_SHADOW);
+    emit_op(&out, 0x8d, RDX, RDX, -(int)sizeof(struct shadow_entry));
+    emit_to_context(&out, RDX, CTX_SHADOW);
     emit8(&out, 0x8b); /* mov edx, [rdx + 16]: the offset */
     emit_memory(&out, RDX, RDX, -1, 1, offsetof(struct shadow_entry, host));
     emit8(&out, 0x64); /* add rdx, fs:[cache base] */
