@@ -16,7 +16,9 @@
 #define LEDGER_PROCESSES 16384u
 #define LEDGER_NAMES 16384u
 #define LEDGER_ORIGINS 65536u
+#define LEDGER_DESCRIPTORS 4096u
 #define LEDGER_PATH 232
+#define LEDGER_COMMAND 512
 
 /* One frame of an interned call stack; parent 0 is the outside. A root node
    (parent 0) carries process << 32 | thread instead of a program counter. */
@@ -81,6 +83,13 @@ struct ledger_finding {
     char function[48];                     /* replaced function that was called, or "" */
 };
 
+/* A file descriptor that was open at exit. */
+struct ledger_descriptor {
+    uint32_t ready;
+    uint32_t process, number, stack; /* stack: node of the call that opened it */
+    char path[LEDGER_PATH];
+};
+
 enum ledger_state {
     LEDGER_UNUSED,
     LEDGER_RUNNING,
@@ -106,6 +115,7 @@ struct ledger_process {
     uint32_t forked;
     uint32_t first_sequence; /* blocks with a lower number belong to the parent */
     int32_t exit_status, exit_signal;
+    uint32_t finished; /* these two hold */
     uint64_t allocations, frees, allocated_bytes, peak_bytes, live_bytes, live_blocks;
     uint64_t heap_directory; /* address of struct heap_directory in the process */
     uint32_t keeper; /* process that keeps the memory after a sudden death, 0: none */
@@ -115,6 +125,7 @@ struct ledger_process {
     uint32_t dead_stack_count;
     uint64_t dead_stacks[LEDGER_DEAD_STACKS][2]; /* of ended threads: [low, high) is garbage */
     char program[LEDGER_PATH];
+    char command[LEDGER_COMMAND]; /* its arguments, blanks between them, cut where there is no room */
 };
 
 /* The whole file. */
@@ -123,6 +134,7 @@ struct ledger {
     uint32_t host_pid;
     uint32_t event; /* futex, bumped by guests and by the host's child handler */
     uint32_t next_node, next_finding, next_module, next_process, next_name, next_origin;
+    uint32_t next_descriptor;
     uint32_t overflow; /* something did not fit */
     uint32_t failure;  /* engine could not go on, text below */
     char failure_text[500];
@@ -132,6 +144,7 @@ struct ledger {
     uint32_t leak_search;
     uint32_t test_door; /* tests may read and set D by a system call of their own */
     char engine_path[512];
+    char follower_path[512];
     /* all 0xFF, written by the host: shadow of memory that nobody may touch is
        mapped privately from here and costs nothing until it changes */
     _Alignas(4096) unsigned char untouchable[1u << 20];
@@ -143,6 +156,7 @@ struct ledger {
     struct ledger_finding findings[LEDGER_FINDINGS];
     struct ledger_module modules[LEDGER_MODULES];
     struct ledger_name names[LEDGER_NAMES];
+    struct ledger_descriptor descriptors[LEDGER_DESCRIPTORS];
     struct ledger_process processes[LEDGER_PROCESSES];
 };
 

@@ -1,5 +1,6 @@
 /* Pools, runs, and settling: joining, ordering, naming findings. */
 #include "model.h"
+#include "own_code.h"
 
 #include <inttypes.h>
 #include <stdarg.h>
@@ -122,13 +123,9 @@ const struct frame *stack_site(const struct stack *stack) {
     return NULL;
 }
 
+/* Sources as well: libraries are built below these. */
 bool path_is_system(const char *path) {
-    static const char *const folders[] = {"/usr/", "/lib/", "/lib64/", "/bin/",
-                                          "/sbin/", "/opt/", "/build/", "./"};
-    for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++)
-        if (strncmp(path, folders[i], strlen(folders[i])) == 0)
-            return true;
-    return false;
+    return in_system_folder(path) || path_starts(path, "/build/") || path_starts(path, "./");
 }
 
 const char *quantity(char *to, size_t size, uint64_t n, const char *unit) {
@@ -171,7 +168,7 @@ static bool same_stack(const struct stack *a, const struct stack *b) {
 static bool same_finding(const struct finding *a, const struct finding *b) {
     return a->kind == b->kind && a->origin == b->origin &&
            same_stack(&a->origin_stack, &b->origin_stack) &&
-           compare_text(a->variable.name, b->variable.name) == 0 && a->leak == b->leak && a->pid == b->pid &&
+           compare_text(a->variable.name, b->variable.name) == 0 && a->leak == b->leak &&
            a->has_block == b->has_block && same_stack(&a->stack, &b->stack) &&
            same_stack(&a->allocated, &b->allocated) && same_stack(&a->freed, &b->freed) &&
            (a->kind == KIND_LEAK || a->block_size == b->block_size ||
@@ -216,6 +213,26 @@ static uint64_t hash_finding(const struct finding *f) {
     return h;
 }
 
+static void share(struct run *run, struct finding *into, const struct finding *f) {
+    if (!into->share_count) {
+        if (into->pid == f->pid)
+            return;
+        into->shares = pool_take(run->pool, 2 * sizeof *into->shares);
+        into->shares[into->share_count++] = (struct share){into->pid, into->count};
+    }
+    for (size_t i = into->share_count; i-- > 0;)
+        if (into->shares[i].pid == f->pid) {
+            into->shares[i].count += f->count;
+            return;
+        }
+    if ((into->share_count & (into->share_count - 1)) == 0 && into->share_count > 1) {
+        struct share *more = pool_take(run->pool, 2 * into->share_count * sizeof *more);
+        memcpy(more, into->shares, into->share_count * sizeof *more);
+        into->shares = more;
+    }
+    into->shares[into->share_count++] = (struct share){f->pid, f->count};
+}
+
 static void join(struct run *run) {
     size_t buckets = 1;
     while (buckets < run->count * 2)
@@ -230,6 +247,7 @@ static void join(struct run *run) {
             at = next[at];
         if (at) {
             struct finding *into = &run->findings[at - 1];
+            share(run, into, &f);
             into->count += f.count;
             into->blocks += f.blocks;
             into->bytes += f.bytes;
@@ -316,6 +334,23 @@ static const char *describe_leak(struct run *run, const struct finding *f) {
     return pool_format(run->pool, "%s in %s %s: %s", bytes, blocks, verb, reason);
 }
 
+const char *end_name(enum process_end end) {
+    static const char *const names[] = {"exit", "signal", "replaced", "running", "lost"};
+    return names[end];
+}
+
+uint64_t run_open_in(const struct run *run, uint32_t pid) {
+    uint64_t n = 0;
+    for (size_t i = 0; i < run->count; i++) {
+        const struct finding *f = &run->findings[i];
+        bool met = !f->share_count && f->pid == pid;
+        for (size_t k = 0; k < f->share_count; k++)
+            met |= f->shares[k].pid == pid;
+        n += met && !f->suppressed_by;
+    }
+    return n;
+}
+
 const char *origin_name(enum origin_from from) {
     return from == FROM_HEAP ? "heap" : from == FROM_STACK ? "stack" : "other";
 }
@@ -365,6 +400,14 @@ static const char *describe(struct run *run, const struct finding *f) {
         return describe_leak(run, f);
     case KIND_UNINITIALIZED_VALUE:
         return describe_undefined(run, f);
+    case KIND_DESCRIPTOR_LEAK:
+        if (f->count == 1)
+            return pool_format(run->pool, "file descriptor %d (%s) is still open at exit",
+                               f->descriptor, f->path ? f->path : "?");
+        return pool_format(run->pool,
+                           "%" PRIu64 " file descriptors opened here are still open at exit, "
+                           "%d (%s) among them",
+                           f->count, f->descriptor, f->path ? f->path : "?");
     case KIND_USE_AFTER_RETURN:
         if (f->variable.name)
             return pool_format(run->pool, "%s of %s%s in the released frame of %s: its variable %s",

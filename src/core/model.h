@@ -36,6 +36,12 @@ struct variable {
     int line;
 };
 
+/* How often a finding was met in one process. */
+struct share {
+    uint32_t pid;
+    uint64_t count;
+};
+
 struct finding {
     char id[17];
     enum finding_kind kind;
@@ -60,6 +66,23 @@ struct finding {
     uint64_t origin_size; /* bytes of the block */
     enum leak_class leak;
     uint64_t blocks, bytes, dependent_blocks, dependent_bytes;
+    bool has_descriptor;
+    int descriptor;   /* the first of `count` that were opened there */
+    const char *path; /* what it is open on */
+    struct share *shares; /* when it was met in several processes, else null */
+    size_t share_count;
+};
+
+enum process_end { END_EXIT, END_SIGNAL, END_REPLACED, END_RUNNING, END_LOST };
+
+/* An instrumented process of the run. */
+struct process {
+    uint32_t pid;
+    int parent; /* index of the nearest instrumented ancestor, -1: none */
+    const char *program, *command;
+    enum process_end end; /* replaced: went on as another program; lost: killed unseen */
+    int status, signal;
+    bool forked; /* began as a copy of its parent, not as a program */
 };
 
 struct tally {
@@ -76,6 +99,8 @@ struct run {
     uint64_t allocations, frees, allocated_bytes, peak_bytes;
     struct tally live, leaks[LEAK_CLASSES];
     bool searched; /* the heap search was done */
+    struct process *processes; /* in the order they began; the first is the program */
+    size_t process_count;
     struct finding *findings; /* `count` of them, then `kept` about what is pointed to at exit */
     size_t count, kept, capacity;
     struct pool *pool;
@@ -102,6 +127,10 @@ uint64_t run_suppressed(const struct run *run);
 void run_settle(struct run *run);
 /* Makes what is pointed to at exit count as findings. */
 void run_count_reachable(struct run *run);
+
+const char *end_name(enum process_end end);
+/* Findings that are not suppressed and were met in the process. */
+uint64_t run_open_in(const struct run *run, uint32_t pid);
 
 const char *origin_name(enum origin_from from);
 const char *leak_class_name(enum leak_class leak);

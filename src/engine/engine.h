@@ -163,7 +163,7 @@ bool symbols_in_loader(gaddr pc);
 bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between stacks */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);
-extern char guest_path[512];
+extern char guest_path[512], guest_command[LEDGER_COMMAND];
 extern gaddr guest_auxiliary;
 
 /* --- replaced.c, strings.c, heap.c: functions the engine does itself --- */
@@ -366,6 +366,13 @@ long thread_clone(struct context *c, uint64_t flags, gaddr stack, gaddr parent_t
 void syscall_run(struct context *c);
 /* A call's effects on guest memory: before it (inputs are checked) and when it is
    done, with its result (what it wrote is defined). */
+/* --- descriptors.c --- */
+void descriptor_opened(struct context *c, gaddr pc, uint64_t fd);
+void descriptors_closed(struct context *c, uint64_t first, uint64_t last);
+void descriptors_forked(void);
+/* At exit: records those that are still open. */
+void descriptors_report(void);
+
 void syscall_effects(struct context *c, uint64_t number, const uint64_t *arguments, bool done,
                      long result);
 /* The guest is about to end: lets the host search the heap. */

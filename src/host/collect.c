@@ -3,6 +3,7 @@
 #define _GNU_SOURCE
 #include "collect.h"
 
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -215,6 +216,82 @@ static void add_loss(struct collector *c, const struct loss *loss) {
     }
 }
 
+/* The language's run-time libraries open for whoever called them. */
+static bool is_runtime(const struct frame *f) {
+    static const char *const names[] = {"libc.so", "libc-", "ld-linux", "libpthread", "libstdc++",
+                                        "libc++", "libgcc_s"};
+    const char *base = f->module ? strrchr(f->module, '/') : NULL;
+    for (size_t i = 0; base && i < sizeof names / sizeof *names; i++)
+        if (strncmp(base + 1, names[i], strlen(names[i])) == 0)
+            return true;
+    return false;
+}
+
+/* Functions of the C library that keep what they open, by design. */
+static bool keeps_open(const struct frame *f) {
+    static const char *const names[] = {"openlog", "syslog", "vsyslog", "__syslog_chk",
+                                        "__vsyslog_chk", "__vsyslog_internal", "iconv_open",
+                                        "setpwent", "setgrent", "sethostent", "setutxent"};
+    for (size_t i = 0; f->function && i < sizeof names / sizeof *names; i++)
+        if (strcmp(f->function, names[i]) == 0)
+            return true;
+    return false;
+}
+
+/* What the user's own code opened; what libraries and system programs open is
+   their business. */
+static void add_descriptor(struct collector *c, const struct ledger_descriptor *raw) {
+    const struct ledger_process *p = process_of(c, raw->process);
+    if (!raw->ready || !p)
+        return;
+    struct stack stack = stack_of(c, raw->stack, p->image, true);
+    int at = 0;
+    for (; at < stack.count && is_runtime(&stack.frames[at]); at++)
+        if (keeps_open(&stack.frames[at]))
+            return;
+    if (at == stack.count || !stack.frames[at].own)
+        return;
+    struct finding *f = run_add(c->run);
+    char path[LEDGER_PATH];
+    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, raw->path);
+    f->kind = KIND_DESCRIPTOR_LEAK;
+    f->count = 1;
+    f->pid = p->pid;
+    f->thread = thread_of(c, raw->stack);
+    f->has_descriptor = true;
+    f->descriptor = (int)raw->number;
+    f->path = pool_text(c->run->pool, path);
+    f->stack = stack;
+}
+
+static void add_processes(struct collector *c, const struct launch *launch) {
+    struct run *run = c->run;
+    run->processes = pool_take(run->pool, (c->processes + 1) * sizeof *run->processes);
+    for (uint32_t i = 0; i < c->processes; i++) {
+        const struct ledger_process *p = &c->ledger->processes[i];
+        struct process *to = &run->processes[run->process_count++];
+        char program[LEDGER_PATH], command[LEDGER_COMMAND];
+        snprintf(program, sizeof program, "%.*s", LEDGER_PATH - 1, p->program);
+        snprintf(command, sizeof command, "%.*s", LEDGER_COMMAND - 1, p->command);
+        *to = (struct process){.pid = p->pid,
+                               .parent = p->parent && p->parent <= i ? (int)p->parent - 1 : -1,
+                               .program = pool_text(run->pool, program),
+                               .command = pool_text(run->pool, command),
+                               .status = p->exit_status,
+                               .signal = p->exit_signal,
+                               .forked = p->forked};
+        bool first = i == 0 && p->pid == launch->pid && p->state != LEDGER_REPLACED;
+        if (first) {
+            to->status = launch->status;
+            to->signal = launch->signal;
+        }
+        to->end = p->state == LEDGER_REPLACED ? END_REPLACED
+                  : first || p->finished      ? to->signal ? END_SIGNAL : END_EXIT
+                  : p->pid && kill((pid_t)p->pid, 0) == 0 ? END_RUNNING
+                                                          : END_LOST;
+    }
+}
+
 enum { KEPT_STACKS = 500 };
 
 static int larger(const void *a, const void *b) {
@@ -278,7 +355,10 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     run->searched = launch->losses.done;
     for (uint32_t i = 1; i <= l->next_finding && i < LEDGER_FINDINGS; i++)
         add_finding(&c, &l->findings[i]);
+    for (uint32_t i = 0; i < l->next_descriptor && i < LEDGER_DESCRIPTORS; i++)
+        add_descriptor(&c, &l->descriptors[i]);
     add_losses(&c, &launch->losses);
+    add_processes(&c, launch);
     struct resolved *r, *next;
     run_settle(run);
     HASH_ITER(hh, c.cache, r, next) {

@@ -2,6 +2,7 @@
    waiting, during which ended guests get their heap searched. */
 #define _GNU_SOURCE
 #include "launch.h"
+#include "../follow/follow.h"
 
 #include <elf.h>
 #include <errno.h>
@@ -280,6 +281,8 @@ int launch_run(struct launch *launch, struct error *error) {
         make_ledger(launch, ledger_path, sizeof ledger_path, error) != 0)
         return 125;
     snprintf(launch->ledger->engine_path, sizeof launch->ledger->engine_path, "%s", engine);
+    snprintf(launch->ledger->follower_path, sizeof launch->ledger->follower_path, "%.*s/%s",
+             (int)(strrchr(engine, '/') - engine), engine, FOLLOW_LIBRARY);
     shared = launch->ledger;
     struct sigaction action = {.sa_handler = on_child};
     struct sigaction forward = {.sa_sigaction = pass_on, .sa_flags = SA_SIGINFO}, old[PASSED_ON];

@@ -88,6 +88,17 @@ static json_t *from_finding(const struct finding *f) {
                                           "line", number_or_null(f->variable.line)));
         json_object_set_new(o, "origin", origin);
     }
+    if (f->has_descriptor)
+        json_object_set_new(o, "descriptor",
+                            json_pack("{s:i,s:o}", "number", f->descriptor, "path",
+                                      text_or_null(f->path)));
+    if (f->share_count) {
+        json_t *list = json_array();
+        for (size_t i = 0; i < f->share_count; i++)
+            json_array_append_new(list, json_pack("{s:i,s:I}", "pid", (int)f->shares[i].pid,
+                                                  "count", (json_int_t)f->shares[i].count));
+        json_object_set_new(o, "processes", list);
+    }
     if (f->kind == KIND_LEAK) {
         json_object_set_new(
             o, "leak",
@@ -98,6 +109,26 @@ static json_t *from_finding(const struct finding *f) {
         json_object_set_new(o, "allocated", from_stack(&f->stack));
     }
     return o;
+}
+
+static json_t *from_end(enum process_end end, int status, int number) {
+    return end == END_SIGNAL ? json_pack("{s:i}", "signal", number)
+           : end == END_EXIT ? json_pack("{s:i}", "status", status)
+                             : json_null();
+}
+
+static json_t *from_processes(const struct run *run) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < run->process_count; i++) {
+        const struct process *p = &run->processes[i];
+        json_array_append_new(
+            list, json_pack("{s:i,s:o,s:o,s:o,s:b,s:s,s:o}", "pid", (int)p->pid, "parent",
+                            p->parent >= 0 ? json_integer(p->parent) : json_null(), "program",
+                            text_or_null(p->program), "command", text_or_null(p->command),
+                            "forked", p->forked, "state", end_name(p->end), "exit",
+                            from_end(p->end, p->status, p->signal)));
+    }
+    return list;
 }
 
 static json_t *from_run(const struct run *run) {
@@ -113,19 +144,18 @@ static json_t *from_run(const struct run *run) {
         json_object_set_new(leaks, leak_class_name((enum leak_class)c),
                             json_pack("{s:I,s:I}", "blocks", (json_int_t)run->leaks[c].blocks,
                                       "bytes", (json_int_t)run->leaks[c].bytes));
-    json_t *end = run->signal ? json_pack("{s:i}", "signal", run->signal)
-                              : json_pack("{s:i}", "status", run->status);
+    json_t *end = from_end(run->signal ? END_SIGNAL : END_EXIT, run->status, run->signal);
     json_t *heap = json_pack(
         "{s:I,s:I,s:I,s:I,s:I,s:I}", "allocations", (json_int_t)run->allocations, "frees",
         (json_int_t)run->frees, "allocated_bytes", (json_int_t)run->allocated_bytes, "peak_bytes",
         (json_int_t)run->peak_bytes, "live_blocks", (json_int_t)run->live.blocks, "live_bytes",
         (json_int_t)run->live.bytes);
     return json_pack(
-        "{s:{s:s,s:i},s:{s:o,s:o,s:o,s:i,s:o,s:f,s:o},s:{s:I,s:I,s:I,s:b,s:o,s:o},s:o,s:o}",
+        "{s:{s:s,s:i},s:{s:o,s:o,s:o,s:i,s:o,s:f,s:o,s:o},s:{s:I,s:I,s:I,s:b,s:o,s:o},s:o,s:o}",
         "tondo", "version", TONDO_VERSION, "schema", 1, "run", "program",
         text_or_null(run->program), "args", arguments, "directory", text_or_null(run->directory),
         "pid", (int)run->pid, "started", text_or_null(run->started), "seconds", run->seconds,
-        "exit", end, "summary", "findings", (json_int_t)run_open(run), "occurrences",
+        "exit", end, "processes", from_processes(run), "summary", "findings", (json_int_t)run_open(run), "occurrences",
         (json_int_t)run_occurrences(run), "suppressed", (json_int_t)run_suppressed(run),
         "searched", run->searched, "heap", heap, "leaks", leaks, "findings", findings, "reachable",
         kept);
@@ -359,6 +389,19 @@ static void to_finding(struct run *run, const json_t *o, struct finding *f) {
         f->variable.file = get_text(run, declared, "file");
         f->variable.line = (int)get_number(declared, "line");
     }
+    const json_t *descriptor = json_object_get(o, "descriptor");
+    if (descriptor) {
+        f->has_descriptor = true;
+        f->descriptor = (int)get_number(descriptor, "number");
+        f->path = get_text(run, descriptor, "path");
+    }
+    const json_t *shares = json_object_get(o, "processes");
+    f->shares = pool_take(run->pool, (json_array_size(shares) + 1) * sizeof *f->shares);
+    for (size_t i = 0; i < json_array_size(shares); i++) {
+        const json_t *s = json_array_get(shares, i);
+        f->shares[f->share_count++] =
+            (struct share){(uint32_t)get_number(s, "pid"), get_number(s, "count")};
+    }
     const json_t *leak = json_object_get(o, "leak");
     if (leak) {
         const char *name = json_string_value(json_object_get(leak, "class"));
@@ -380,6 +423,29 @@ static void take_findings(struct run *run, const json_t *list) {
         to_finding(run, o, f);
         if (f->kind == KIND_COUNT)
             run->count--;
+    }
+}
+
+static void take_processes(struct run *run, const json_t *list) {
+    size_t i;
+    json_t *o;
+    run->processes = pool_take(run->pool, (json_array_size(list) + 1) * sizeof *run->processes);
+    json_array_foreach(list, i, o) {
+        struct process *p = &run->processes[run->process_count++];
+        const json_t *parent = json_object_get(o, "parent"), *end = json_object_get(o, "exit");
+        const char *state = json_string_value(json_object_get(o, "state"));
+        json_int_t at = json_is_integer(parent) ? json_integer_value(parent) : -1;
+        *p = (struct process){.pid = (uint32_t)get_number(o, "pid"),
+                              .parent = at >= 0 && at < (json_int_t)i ? (int)at : -1,
+                              .program = get_text(run, o, "program"),
+                              .command = get_text(run, o, "command"),
+                              .end = END_LOST,
+                              .status = (int)get_number(end, "status"),
+                              .signal = (int)get_number(end, "signal"),
+                              .forked = json_is_true(json_object_get(o, "forked"))};
+        for (int e = END_EXIT; e <= END_LOST; e++)
+            if (state && strcmp(state, end_name((enum process_end)e)) == 0)
+                p->end = (enum process_end)e;
     }
 }
 
@@ -415,6 +481,7 @@ struct run *session_load(const char *path, struct error *error) {
         const char *text_value = json_string_value(json_array_get(args, (size_t)i));
         run->arguments[i] = pool_text(run->pool, text_value ? text_value : "");
     }
+    take_processes(run, json_object_get(o, "processes"));
     const json_t *summary = json_object_get(root, "summary");
     const json_t *heap = json_object_get(summary, "heap");
     const json_t *leaks = json_object_get(summary, "leaks");

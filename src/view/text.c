@@ -176,6 +176,8 @@ static const char *first_label(const struct finding *f) {
         return "asked by";
     case KIND_OVERLAPPING_COPY:
         return "copied by";
+    case KIND_DESCRIPTOR_LEAK:
+        return "opened by";
     default:
         if (f->kind == KIND_UNINITIALIZED_VALUE)
             return "used by";
@@ -228,11 +230,13 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
         put_place(p, site);
     }
     put_message(p, f->message);
-    if (f->count > 1 && f->kind != KIND_LEAK)
+    if (f->count > 1 && f->kind != KIND_LEAK && !f->has_descriptor)
         fprintf(p->to, " %s[%" PRIu64 " times]%s", style(p, MARK), f->count, style(p, PLAIN));
     if (f->thread > 1)
         fprintf(p->to, " %s(thread %u)%s", style(p, FAINT), f->thread, style(p, PLAIN));
-    if (f->pid != p->run->pid)
+    if (f->share_count > 1)
+        fprintf(p->to, " %s(in %zu processes)%s", style(p, FAINT), f->share_count, style(p, PLAIN));
+    else if (f->pid != p->run->pid)
         fprintf(p->to, " %s(process %u)%s", style(p, FAINT), f->pid, style(p, PLAIN));
     fputs("\n\n", p->to);
     put_source(p, site);
@@ -344,47 +348,116 @@ static void put_summary(const struct page *p) {
               "shown.\n", p->to);
 }
 
-static void put_end(const struct page *p) {
+static void put_end(FILE *to, enum process_end end, int status, int number) {
+    switch (end) {
+    case END_EXIT:
+        fprintf(to, "exit status %d", status);
+        break;
+    case END_SIGNAL:
+        fprintf(to, "died of signal %d (%s)", number, strsignal(number));
+        break;
+    case END_REPLACED:
+        fputs("went on as another program", to);
+        break;
+    case END_RUNNING:
+        fputs("still running", to);
+        break;
+    case END_LOST:
+        fputs("killed", to);
+    }
+}
+
+/* --- the process tree --- */
+
+/* Processes that only came between: a fork that became another program. */
+static bool is_passing(const struct run *run, size_t i) {
+    return i && run->processes[i].end == END_REPLACED &&
+           !run_open_in(run, run->processes[i].pid);
+}
+
+static void put_process(const struct page *p, size_t at, int depth, int *room) {
     const struct run *run = p->run;
-    if (run->signal)
-        fprintf(p->to, "died of signal %d (%s)", run->signal, strsignal(run->signal));
-    else
-        fprintf(p->to, "exit status %d", run->status);
-    fprintf(p->to, ", %.1f s", run->seconds);
+    const struct process *q = &run->processes[at];
+    bool shown = !is_passing(run, at);
+    if (shown && (*room)-- > 0) {
+        char text[48];
+        uint64_t n = run_open_in(run, q->pid);
+        int left = p->options->width - 2 * depth - 44;
+        fprintf(p->to, "  %*s%-7u %.*s  %s(%s", 2 * depth, "", q->pid, left > 20 ? left : 20,
+                q->command ? q->command : "?", style(p, FAINT), q->forked ? "forked, " : "");
+        put_end(p->to, q->end, q->status, q->signal);
+        fprintf(p->to, ")%s", style(p, PLAIN));
+        if (n && q->end != END_REPLACED)
+            fprintf(p->to, "  %s%s%s", style(p, MARK), quantity(text, sizeof text, n, "finding"),
+                    style(p, PLAIN));
+        fputc('\n', p->to);
+    }
+    for (size_t i = at + 1; i < run->process_count && depth < 40; i++)
+        if (run->processes[i].parent == (int)at)
+            put_process(p, i, depth + shown, room);
+}
+
+static void put_processes(const struct page *p, int limit) {
+    size_t shown = 0;
+    for (size_t i = 0; i < p->run->process_count; i++)
+        shown += !is_passing(p->run, i);
+    if (shown < 2)
+        return;
+    int room = limit;
+    fputs("Processes:\n", p->to);
+    for (size_t i = 0; i < p->run->process_count; i++)
+        if (p->run->processes[i].parent < 0)
+            put_process(p, i, 0, &room);
+    if (room < 0)
+        fprintf(p->to, "  ... %d more (tondo show --by process)\n", -room);
+    fputc('\n', p->to);
+}
+
+/* "2 memory mistakes, 1 leak and 1 open descriptor" */
+static void put_counts(FILE *to, const struct run *run) {
+    uint64_t n[3] = {0};
+    static const char *const units[] = {"memory mistake", "leak", "open descriptor"};
+    for (size_t i = 0; i < run->count; i++)
+        if (!run->findings[i].suppressed_by)
+            n[run->findings[i].kind == KIND_LEAK              ? 1
+              : run->findings[i].kind == KIND_DESCRIPTOR_LEAK ? 2
+                                                              : 0]++;
+    int kinds = !!n[0] + !!n[1] + !!n[2], shown = 0;
+    if (!kinds)
+        fputs("nothing found", to);
+    for (int i = 0; i < 3; i++) {
+        char text[48];
+        if (n[i] && shown++)
+            fputs(shown == kinds ? " and " : ", ", to);
+        if (n[i])
+            fputs(quantity(text, sizeof text, n[i], units[i]), to);
+    }
 }
 
 void view_text(FILE *to, const struct run *run, const struct view_options *options) {
     struct page page = {.to = to, .run = run, .options = options};
     gethostname(page.host, sizeof page.host - 1);
-    uint64_t open = run_open(run), leaks = 0;
-    char text[48], more[48];
-    for (size_t i = 0; i < run->count; i++)
-        leaks += !run->findings[i].suppressed_by && run->findings[i].kind == KIND_LEAK;
     fprintf(to, "%stondo:%s ", style(&page, TITLE), style(&page, PLAIN));
-    if (!open)
-        fputs("nothing found", to);
-    if (open > leaks)
-        fputs(quantity(text, sizeof text, open - leaks, "memory mistake"), to);
-    if (leaks)
-        fprintf(to, "%s%s", open > leaks ? " and " : "", quantity(more, sizeof more, leaks, "leak"));
+    put_counts(to, run);
     fprintf(to, " in %s (", run->program ? short_path(&page, run->program) : "?");
-    put_end(&page);
-    fputs(")\n\n", to);
-    if (options->by != BY_STACK) {
+    put_end(to, run->signal ? END_SIGNAL : END_EXIT, run->status, run->signal);
+    fprintf(to, ", %.1f s)\n\n", run->seconds);
+    if (options->by != BY_STACK && options->by != BY_PROCESS) {
         view_groups(to, run, options);
-    } else {
+    } else if (options->by == BY_STACK) {
         int number = 0;
         for (size_t i = 0; i < run->count; i++)
             if (!run->findings[i].suppressed_by)
                 put_finding(&page, &run->findings[i], ++number);
     }
+    put_processes(&page, options->by == BY_PROCESS ? 100000 : 24);
     put_summary(&page);
 }
 
 /* --- grouping --- */
 
 enum grouping view_grouping(const char *name) {
-    static const char *const names[] = {"stack", "site", "function", "file", "module", "kind"};
+    static const char *const names[] = {"stack", "site", "function", "file", "module", "kind", "process"};
     for (int i = 0; i < GROUPINGS; i++)
         if (strcmp(name, names[i]) == 0)
             return (enum grouping)i;

@@ -8,7 +8,7 @@
 
 #include <stdio.h>
 
-enum grouping { BY_STACK, BY_SITE, BY_FUNCTION, BY_FILE, BY_MODULE, BY_KIND, GROUPINGS };
+enum grouping { BY_STACK, BY_SITE, BY_FUNCTION, BY_FILE, BY_MODULE, BY_KIND, BY_PROCESS, GROUPINGS };
 
 struct view_options {
     bool colour, links; /* links: OSC 8 */

@@ -136,5 +136,6 @@ int main(void) {
     outputs(null);
     messages();
     mistakes(null);
+    close(null);
     return 0;
 }

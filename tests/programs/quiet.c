@@ -129,6 +129,8 @@ int main(void) {
         return 4;
     int status;
     waitpid(child, &status, 0);
+    close(fds[0]);
+    close(fds[1]);
     unsigned char *code = mmap(0, 4096, 7, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
     memcpy(code, "\xb8\x2a\0\0\0\xc3", 6); /* mov eax, 42; ret */
     if (((int (*)(void))code)() != 42)

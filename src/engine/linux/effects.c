@@ -11,7 +11,7 @@
 enum effect_kind {
     EFFECT_NONE, EFFECT_IN, EFFECT_OUT, EFFECT_FULL, EFFECT_INTO, EFFECT_FROM, EFFECT_BOTH,
     EFFECT_PART, EFFECT_ITEMS, EFFECT_COUNTED, EFFECT_TEXT, EFFECT_READV, EFFECT_WRITEV,
-    EFFECT_LENGTH, EFFECT_CALL,
+    EFFECT_LENGTH, EFFECT_OPENS, EFFECT_PAIR, EFFECT_CLOSES, EFFECT_CALL,
 };
 
 /* One call under way; `done` when it has returned, with its result. */
@@ -41,6 +41,9 @@ struct effect {
 #define READV(i, j) {EFFECT_READV, i, j, 0, 0}
 #define WRITEV(i, j) {EFFECT_WRITEV, i, j, 0, 0}
 #define LENGTH(i, j) {EFFECT_LENGTH, i, j, 0, 0}
+#define OPENS() {EFFECT_OPENS, 0, 0, 0, 0}
+#define PAIR(i) {EFFECT_PAIR, i, 0, 0, 0}
+#define CLOSES(i, j) {EFFECT_CLOSES, i, j, 0, 0}
 #define CALL(f) {EFFECT_CALL, 0, 0, 0, effect_##f}
 
 /* The parameter's name, for messages. */
@@ -372,11 +375,19 @@ static void effect_fcntl(struct call *k) {
     case 16: /* F_GETOWN_EX */
         gives(k, k->a[2], 8, succeeded(k) ? 8 : 0);
         break;
-    case 0: case 2: case 4: case 8: case 10: case 1030: case 1031: case 1033:
+    case 0: case 1030: /* F_DUPFD, F_DUPFD_CLOEXEC */
+    case 2: case 4: case 8: case 10: case 1031: case 1033:
         if (!k->done)
             check_register(k, 2, "arg");
+        if (succeeded(k) && (k->a[1] == 0 || k->a[1] == 1030))
+            descriptor_opened(k->c, k->c->pc - 2, (uint64_t)k->result);
         break;
     }
+}
+
+static void effect_close_range(struct call *k) {
+    if (succeeded(k) && !(k->a[2] & 4)) /* CLOSE_RANGE_CLOEXEC closes nothing yet */
+        descriptors_closed(k->c, k->a[0], k->a[1]);
 }
 
 static void effect_capget(struct call *k) { gives(k, k->a[1], 24, succeeded(k) ? 24 : 0); }
@@ -455,8 +466,17 @@ static void check_registers(struct call *k) {
 static void apply(struct call *k, const struct effect *e) {
     gaddr p = k->a[e->parameter];
     uint64_t done = succeeded(k) ? (uint64_t)k->result : 0;
-    if (e->kind == EFFECT_CALL) {
+    switch (e->kind) {
+    case EFFECT_CALL:
         e->function(k);
+        return;
+    case EFFECT_OPENS:
+        if (succeeded(k))
+            descriptor_opened(k->c, k->c->pc - 2, (uint64_t)k->result);
+        return;
+    case EFFECT_CLOSES:
+        if (k->done) /* also when it failed: the number is free (Linux close(2)) */
+            descriptors_closed(k->c, p, k->a[e->size]);
         return;
     }
     if (!p)
@@ -486,6 +506,10 @@ static void apply(struct call *k, const struct effect *e) {
         break;
     case EFFECT_ITEMS:
         gives(k, p, done * e->size, done * e->size);
+        break;
+    case EFFECT_PAIR:
+        for (int i = 0; i < 2 && succeeded(k); i++)
+            descriptor_opened(k->c, k->c->pc - 2, *(uint32_t *)guest(p + 4 * (gaddr)i));
         break;
     case EFFECT_COUNTED:
         takes(k, e->parameter, p, 0, k->a[e->at] * e->size);

@@ -1,6 +1,8 @@
 /* The life of the process as the host sees it: start, fork, another program,
    and the end, at which the host searches the heap. */
 #include "../engine.h"
+#include "../../follow/follow.h"
+#include "../../core/own_code.h"
 
 #include <asm/errno.h>
 #include <asm/unistd.h>
@@ -11,7 +13,7 @@
 
 struct ledger *ledger;
 uint32_t process_index;
-char guest_path[512];
+char guest_path[512], guest_command[LEDGER_COMMAND];
 
 static void wake_host(void) {
     __atomic_add_fetch(&ledger->event, 1, __ATOMIC_SEQ_CST);
@@ -34,6 +36,8 @@ void process_start(struct context *c, uint32_t parent, bool forked) {
     p->pid = (uint32_t)system_call(__NR_getpid);
     p->parent = parent;
     p->forked = forked;
+    copy_text(p->command, forked ? ledger->processes[parent - 1].command : guest_command,
+              sizeof p->command);
     p->image = forked ? ledger->processes[parent - 1].image : i;
     if (forked) {
         const struct ledger_process *from = &ledger->processes[parent - 1];
@@ -98,6 +102,7 @@ void process_finish(struct context *c, int status, int signal) {
     threads_stop_others(c);
     p->exit_status = status;
     p->exit_signal = signal;
+    p->finished = 1;
     if (p->pid != (uint32_t)system_call(__NR_getpid))
         return;
     uint32_t n = 0;
@@ -116,6 +121,8 @@ void process_finish(struct context *c, int status, int signal) {
         n++;
     }
     p->thread_count = n;
+    if (!signal)
+        descriptors_report();
     if (ledger->leak_search) {
         __atomic_store_n(&p->state, LEDGER_SEARCH, __ATOMIC_RELEASE);
         wake_host();
@@ -164,50 +171,173 @@ void process_start_keeper(void) {
 
 /* --- other programs --- */
 
-static bool in_system_folder(const char *path) {
-    static const char *const folders[] = {"/usr/", "/bin/", "/sbin/", "/lib/", "/lib64/", "/opt/",
-                                          "/etc/"};
-    if (has_prefix(path, "/usr/local/src/"))
+/* How a file is started: by the engine, with the follower in it (which looks for
+   the user's programs further down), or as it is. */
+enum way { WAY_PLAIN, WAY_FOLLOWER, WAY_ENGINE };
+
+struct start {
+    char real[512];                     /* WAY_ENGINE: the program */
+    char interpreter[256], option[256]; /* of a script */
+    bool script;
+};
+
+static bool has_loader(int fd, const Elf64_Ehdr *header) {
+    for (unsigned i = 0; i < header->e_phnum && i < 64; i++) {
+        Elf64_Phdr p;
+        char name[256];
+        if (system_call(__NR_pread64, fd, &p, sizeof p, header->e_phoff + i * sizeof p) !=
+            sizeof p)
+            return false;
+        if (p.p_type != PT_INTERP)
+            continue;
+        long n = system_call(__NR_pread64, fd, name, sizeof name - 1, p.p_offset);
+        if (n <= 0)
+            return false;
+        name[n] = 0;
+        for (const char *q = name; *q; q++)
+            if (has_prefix(q, FOLLOW_LOADER))
+                return true;
         return false;
-    for (unsigned i = 0; i < sizeof folders / sizeof folders[0]; i++)
-        if (has_prefix(path, folders[i]))
-            return true;
+    }
     return false;
 }
 
-/* Whether the file is one the engine can run, and its real path. */
-static bool followable(int directory, const char *path, int flags, char *real) {
+/* The words of a script's first line. */
+static bool read_script(const char *head, struct start *start) {
+    const char *p = head + 2;
+    unsigned n = 0;
+    while (*p == ' ' || *p == '\t')
+        p++;
+    while (*p && *p != '\n' && *p != ' ' && *p != '\t' && n < sizeof start->interpreter - 1)
+        start->interpreter[n++] = *p++;
+    start->interpreter[n] = 0;
+    while (*p == ' ' || *p == '\t')
+        p++;
+    for (n = 0; *p && *p != '\n' && n < sizeof start->option - 1;)
+        start->option[n++] = *p++;
+    while (n && (start->option[n - 1] == ' ' || start->option[n - 1] == '\t'))
+        n--;
+    start->option[n] = 0;
+    start->script = true;
+    return start->interpreter[0] != 0;
+}
+
+static enum way way_of(int directory, const char *path, int flags, struct start *start) {
     int fd = (int)system_call(__NR_openat, directory, path, O_RDONLY | O_CLOEXEC, 0);
-    if (fd < 0 && (flags & AT_EMPTY_PATH))
+    if (fd < 0 && (flags & AT_EMPTY_PATH) && !*path)
         fd = (int)system_call(__NR_dup, directory);
     if (fd < 0)
-        return false;
-    Elf64_Ehdr header;
-    long n = system_call(__NR_pread64, fd, &header, sizeof header, 0);
+        return WAY_PLAIN;
+    union {
+        char text[256];
+        Elf64_Ehdr header;
+    } head;
+    fill_bytes(&head, 0, sizeof head);
+    long n = system_call(__NR_pread64, fd, &head, sizeof head - 1, 0);
     char link[64];
     format(link, sizeof link, "/proc/self/fd/%d", (uint64_t)fd);
-    long length = system_call(__NR_readlink, link, real, 511);
+    long length = system_call(__NR_readlink, link, start->real, sizeof start->real - 1);
     uint64_t status[18]; /* struct stat: mode is the low half of the fourth word */
     system_call(__NR_fstat, fd, status);
-    system_call(__NR_close, fd);
     uint32_t mode = (uint32_t)status[3];
-    if (length <= 0 || n != sizeof header || (mode & 06000))
-        return false;
-    real[length] = 0;
-    return same_bytes(header.e_ident, "\177ELF", 4) && header.e_machine == EM_X86_64 &&
-           header.e_ident[EI_CLASS] == ELFCLASS64;
+    enum way way = WAY_PLAIN;
+    const Elf64_Ehdr *header = &head.header;
+    if (length > 0 && n >= (long)sizeof *header && same_bytes(header->e_ident, "\177ELF", 4)) {
+        start->real[length] = 0;
+        if (header->e_machine == EM_X86_64 && header->e_ident[EI_CLASS] == ELFCLASS64 &&
+            !(mode & 06000)) {
+            if (ledger->follow == FOLLOW_ALL || !in_system_folder(start->real))
+                way = WAY_ENGINE;
+            else if (has_loader(fd, header))
+                way = WAY_FOLLOWER;
+        }
+    } else if (n > 2 && head.text[0] == '#' && head.text[1] == '!' && !start->script &&
+               read_script(head.text, start)) {
+        way = way_of(AT_FDCWD, start->interpreter, 0, start);
+    }
+    system_call(__NR_close, fd);
+    return way;
+}
+
+static uint64_t list_length(gaddr list) {
+    const gaddr *p = guest(list);
+    uint64_t n = 0;
+    while (list && p[n])
+        n++;
+    return n;
+}
+
+static long start_plain(int directory, const char *name, gaddr arguments, gaddr environment,
+                        int flags) {
+    return flags || directory != AT_FDCWD
+               ? system_call(__NR_execveat, directory, name, arguments, environment, flags)
+               : system_call(__NR_execve, name, arguments, environment);
+}
+
+static long start_with_follower(int directory, const char *name, gaddr arguments,
+                                gaddr environment, int flags) {
+    uint64_t n = list_length(environment), k = 0;
+    const gaddr *given = guest(environment);
+    const char **list = engine_alloc((n + 3) * sizeof *list);
+    char *preload = engine_alloc(8192), run[900];
+    const char *own = "";
+    for (uint64_t i = 0; i < n; i++) {
+        const char *variable = guest(given[i]);
+        if (has_prefix(variable, FOLLOW_PRELOAD "="))
+            own = variable + sizeof FOLLOW_PRELOAD;
+        else
+            list[k++] = variable;
+    }
+    format(preload, 8192, "%s=%s%s%s", FOLLOW_PRELOAD, ledger->follower_path, *own ? ":" : "", own);
+    format(run, sizeof run, "%s=%d:%s:%s", FOLLOW_VARIABLE, (uint64_t)process_index + 1,
+           ledger_path, ledger->engine_path);
+    list[k++] = preload;
+    list[k++] = run;
+    list[k] = NULL;
+    long r = start_plain(directory, name, arguments, (gaddr)(uintptr_t)list, flags);
+    engine_free(preload, 8192);
+    engine_free(list, (n + 3) * sizeof *list);
+    return r;
+}
+
+static long start_with_engine(const struct start *start, const char *name, gaddr arguments,
+                              gaddr environment) {
+    uint64_t n = list_length(arguments), k = 0;
+    const gaddr *given = guest(arguments);
+    const char **list = engine_alloc((n + 9) * sizeof *list);
+    char parent[24];
+    format(parent, sizeof parent, "%d", (uint64_t)process_index + 1);
+    list[k++] = FOLLOW_ENGINE_NAME;
+    list[k++] = ledger_path;
+    list[k++] = parent;
+    list[k++] = start->real;
+    if (start->script) {
+        list[k++] = start->interpreter;
+        if (start->option[0])
+            list[k++] = start->option;
+        list[k++] = name;
+    }
+    for (uint64_t i = start->script; i < n; i++)
+        list[k++] = guest(given[i]);
+    list[k] = NULL;
+    long r = system_call(__NR_execve, ledger->engine_path, list, environment);
+    engine_free(list, (n + 9) * sizeof *list);
+    return r;
 }
 
 long process_execute(struct context *c, int directory, gaddr path, gaddr arguments,
                      gaddr environment, int flags) {
-    char real[512];
+    struct start start = {.script = false};
     const char *name = guest(path);
-    bool follow = ledger->follow != FOLLOW_NONE && followable(directory, name, flags, real) &&
-                  (ledger->follow == FOLLOW_ALL || !in_system_folder(real)) &&
-                  system_call(__NR_faccessat, directory, name, 1, 0) == 0;
+    enum way way = WAY_PLAIN;
+    if (ledger->follow != FOLLOW_NONE &&
+        system_call(__NR_faccessat, directory, name, 1, 0) == 0 &&
+        system_call(__NR_access, ledger_path, 4) == 0) /* the run may be over already */
+        way = way_of(directory, name, flags, &start);
+    if (start.script && way == WAY_ENGINE && directory != AT_FDCWD && name[0] != '/')
+        way = WAY_PLAIN; /* no path the interpreter could open */
     /* The kernel resets our handlers and keeps the mask: give it the guest's. */
     system_call(__NR_rt_sigprocmask, 2, &c->signal_mask, 0, 8);
-    long r;
     struct ledger_process *p = &ledger->processes[process_index];
     bool own_process = !(c->clone_flags & CLONE_VFORK);
     uint32_t before = p->state;
@@ -215,29 +345,10 @@ long process_execute(struct context *c, int directory, gaddr path, gaddr argumen
         p->state = LEDGER_REPLACED;
         system_call(__NR_futex, &p->state, FUTEX_WAKE, 1, 0, 0, 0);
     }
-    if (!follow) {
-        r = flags || directory != AT_FDCWD
-                ? system_call(__NR_execveat, directory, name, arguments, environment, flags)
-                : system_call(__NR_execve, name, arguments, environment);
-    } else {
-        uint64_t n = 0;
-        const gaddr *guest_arguments = guest(arguments);
-        while (guest_arguments && guest_arguments[n])
-            n++;
-        const char **list = engine_alloc((n + 8) * sizeof *list);
-        char parent[24];
-        format(parent, sizeof parent, "%d", (uint64_t)process_index + 1);
-        uint64_t k = 0;
-        list[k++] = "tondo-engine";
-        list[k++] = ledger_path;
-        list[k++] = parent;
-        list[k++] = real;
-        for (uint64_t i = 0; i < n; i++)
-            list[k++] = guest(guest_arguments[i]);
-        list[k] = NULL;
-        r = system_call(__NR_execve, ledger->engine_path, list, environment);
-        engine_free(list, (n + 8) * sizeof *list);
-    }
+    long r = way == WAY_ENGINE     ? start_with_engine(&start, name, arguments, environment)
+             : way == WAY_FOLLOWER ? start_with_follower(directory, name, arguments, environment,
+                                                         flags)
+                                   : start_plain(directory, name, arguments, environment, flags);
     if (own_process)
         p->state = before;
     signals_real_mask(c);

@@ -160,6 +160,13 @@ _Noreturn void engine_main(uint64_t *native) {
     for (const char *d = argv[2]; *d; d++)
         parent = parent * 10 + (uint32_t)(*d - '0');
     copy_text(guest_path, argv[3], sizeof guest_path);
+    uint64_t at = 0;
+    for (uint64_t i = 4; i < native[0] && at + 1 < sizeof guest_command; i++) {
+        if (i > 4)
+            guest_command[at++] = ' ';
+        copy_text(guest_command + at, argv[i], sizeof guest_command - at);
+        at += text_length(guest_command + at);
+    }
     memory_start();
     cache_start();
     heap_start();

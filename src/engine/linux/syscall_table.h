@@ -12,13 +12,16 @@
      TEXT(i)      a terminated text is read
      READV(i, j)  j iovecs, data written through them; WRITEV(i, j) read
      LENGTH(i, j) parameter j points to the length of the output at i, both ways
+     OPENS()      the result is a new file descriptor
+     PAIR(i)      two new descriptors were written at i
+     CLOSES(i, j) the descriptors from parameter i to parameter j are closed
      CALL(f)      a function in syscalls.c does what no row can say
    A null pointer means the parameter is absent. */
 #define SYSTEM_CALLS(X)                                                                   \
     X(read, "fd buf count", OUT(1, 2))                                                    \
     X(write, "fd buf count", IN(1, 2))                                                    \
-    X(open, "path flags", TEXT(0), CALL(mode_of_open))                                    \
-    X(close, "fd")                                                                        \
+    X(open, "path flags", TEXT(0), CALL(mode_of_open), OPENS())                           \
+    X(close, "fd", CLOSES(0, 0))                                                          \
     X(stat, "path buf", TEXT(0), FROM(1, 144))                                            \
     X(fstat, "fd buf", FROM(1, 144))                                                      \
     X(lstat, "path buf", TEXT(0), FROM(1, 144))                                           \
@@ -36,7 +39,7 @@
     X(readv, "fd iov iovcnt", READV(1, 2))                                                \
     X(writev, "fd iov iovcnt", WRITEV(1, 2))                                              \
     X(access, "path mode", TEXT(0))                                                       \
-    X(pipe, "pipefd", FROM(0, 8))                                                         \
+    X(pipe, "pipefd", FROM(0, 8), PAIR(0))                                                \
     X(select, "nfds readfds writefds exceptfds timeout", CALL(select))                    \
     X(mremap, "old_address old_size new_size flags")                                      \
     X(msync, "addr length flags")                                                         \
@@ -45,16 +48,16 @@
     X(shmget, "key size shmflg")                                                          \
     X(shmat, "shmid shmaddr shmflg")                                                      \
     X(shmctl, "shmid cmd", CALL(shmctl))                                                  \
-    X(dup, "oldfd")                                                                       \
-    X(dup2, "oldfd newfd")                                                                \
+    X(dup, "oldfd", OPENS())                                                              \
+    X(dup2, "oldfd newfd", OPENS())                                                       \
     X(nanosleep, "req rem", INTO(0, 16), CALL(remaining))                                 \
     X(getitimer, "which value", FROM(1, 32))                                              \
     X(setitimer, "which value old", INTO(1, 32), FROM(2, 32))                             \
     X(alarm, "seconds")                                                                   \
     X(sendfile, "out_fd in_fd offset count", BOTH(2, 8))                                  \
-    X(socket, "domain type protocol")                                                     \
+    X(socket, "domain type protocol", OPENS())                                            \
     X(connect, "sockfd addr addrlen", CALL(address_1))                                    \
-    X(accept, "sockfd addr addrlen", LENGTH(1, 2))                                        \
+    X(accept, "sockfd addr addrlen", LENGTH(1, 2), OPENS())                               \
     X(sendto, "sockfd buf len flags", IN(1, 2), CALL(address_4))                          \
     X(recvfrom, "sockfd buf len flags", OUT(1, 2), LENGTH(4, 5))                          \
     X(sendmsg, "sockfd msg flags", CALL(sendmsg))                                         \
@@ -64,7 +67,7 @@
     X(listen, "sockfd backlog")                                                           \
     X(getsockname, "sockfd addr addrlen", LENGTH(1, 2))                                   \
     X(getpeername, "sockfd addr addrlen", LENGTH(1, 2))                                   \
-    X(socketpair, "domain type protocol sv", FROM(3, 8))                                  \
+    X(socketpair, "domain type protocol sv", FROM(3, 8), PAIR(3))                         \
     X(setsockopt, "sockfd level optname optval optlen", IN(3, 4))                         \
     X(getsockopt, "sockfd level optname optval optlen", LENGTH(3, 4))                     \
     X(clone, "flags stack", CALL(clone))                                                  \
@@ -94,7 +97,7 @@
     X(rename, "oldpath newpath", TEXT(0), TEXT(1))                                        \
     X(mkdir, "path mode", TEXT(0))                                                        \
     X(rmdir, "path", TEXT(0))                                                             \
-    X(creat, "path mode", TEXT(0))                                                        \
+    X(creat, "path mode", TEXT(0), OPENS())                                               \
     X(link, "oldpath newpath", TEXT(0), TEXT(1))                                          \
     X(unlink, "path", TEXT(0))                                                            \
     X(symlink, "target linkpath", TEXT(0), TEXT(1))                                       \
@@ -158,7 +161,7 @@
     X(sched_getaffinity, "pid cpusetsize mask", OUT(2, 1))                                \
     X(io_setup, "nr_events ctx", FROM(1, 8))                                              \
     X(io_getevents, "ctx min_nr nr events timeout", ITEMS(3, 32), INTO(4, 16))            \
-    X(epoll_create, "size")                                                               \
+    X(epoll_create, "size", OPENS())                                                      \
     X(getdents64, "fd dirp count", OUT(1, 2))                                             \
     X(semtimedop, "semid sops nsops timeout", COUNTED(1, 2, 6), INTO(3, 16))              \
     X(fadvise64, "fd offset len advice")                                                  \
@@ -175,7 +178,7 @@
     X(epoll_ctl, "epfd op fd", INTO(3, 4))                                                \
     X(tgkill, "tgid tid sig")                                                             \
     X(utimes, "path times", TEXT(0), INTO(1, 32))                                         \
-    X(mq_open, "name oflag", TEXT(0))                                                     \
+    X(mq_open, "name oflag", TEXT(0), OPENS())                                            \
     X(mq_unlink, "name", TEXT(0))                                                         \
     X(mq_timedsend, "mqdes msg len prio timeout", IN(1, 2), INTO(4, 16))                  \
     X(mq_timedreceive, "mqdes msg len prio timeout", OUT(1, 2), FROM(3, 4), INTO(4, 16))  \
@@ -183,7 +186,7 @@
     X(waitid, "idtype id infop options rusage", FROM(2, 128), FROM(4, 144))               \
     X(inotify_add_watch, "fd path mask", TEXT(1))                                         \
     X(inotify_rm_watch, "fd wd")                                                          \
-    X(openat, "dirfd path flags", TEXT(1), CALL(mode_of_openat))                          \
+    X(openat, "dirfd path flags", TEXT(1), CALL(mode_of_openat), OPENS())                 \
     X(mkdirat, "dirfd path mode", TEXT(1))                                                \
     X(mknodat, "dirfd path mode", TEXT(1))                                                \
     X(fchownat, "dirfd path owner group flags", TEXT(1))                                  \
@@ -208,17 +211,17 @@
     X(epoll_pwait, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(4, 8))     \
     X(epoll_pwait2, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(3, 16),   \
       INTO(4, 8))                                                                         \
-    X(signalfd, "fd mask sizemask", IN(1, 2))                                             \
-    X(signalfd4, "fd mask sizemask flags", IN(1, 2))                                      \
-    X(timerfd_create, "clockid flags")                                                    \
+    X(signalfd, "fd mask sizemask", IN(1, 2), OPENS())                                    \
+    X(signalfd4, "fd mask sizemask flags", IN(1, 2), OPENS())                             \
+    X(timerfd_create, "clockid flags", OPENS())                                           \
     X(timerfd_settime, "fd flags new_value old_value", INTO(2, 32), FROM(3, 32))          \
     X(timerfd_gettime, "fd value", FROM(1, 32))                                           \
-    X(eventfd2, "initval flags")                                                          \
+    X(eventfd2, "initval flags", OPENS())                                                 \
     X(fallocate, "fd mode offset len")                                                    \
-    X(accept4, "sockfd addr addrlen flags", LENGTH(1, 2))                                 \
-    X(epoll_create1, "flags")                                                             \
-    X(dup3, "oldfd newfd flags")                                                          \
-    X(pipe2, "pipefd flags", FROM(0, 8))                                                  \
+    X(accept4, "sockfd addr addrlen flags", LENGTH(1, 2), OPENS())                        \
+    X(epoll_create1, "flags", OPENS())                                                    \
+    X(dup3, "oldfd newfd flags", OPENS())                                                 \
+    X(pipe2, "pipefd flags", FROM(0, 8), PAIR(0))                                         \
     X(preadv, "fd iov iovcnt offset", READV(1, 2))                                        \
     X(pwritev, "fd iov iovcnt offset", WRITEV(1, 2))                                      \
     X(preadv2, "fd iov iovcnt offset", READV(1, 2))                                       \
@@ -232,11 +235,15 @@
     X(sched_getattr, "pid attr size flags", FULL(1, 2))                                   \
     X(renameat2, "olddirfd oldpath newdirfd newpath flags", TEXT(1), TEXT(3))             \
     X(getrandom, "buf buflen flags", OUT(0, 1))                                           \
-    X(memfd_create, "name flags", TEXT(0))                                                \
+    X(memfd_create, "name flags", TEXT(0), OPENS())                                       \
     X(execveat, "dirfd path argv envp flags", TEXT(1), CALL(texts_2), CALL(texts_3))      \
     X(copy_file_range, "fd_in off_in fd_out off_out len flags", BOTH(1, 8), BOTH(3, 8))   \
     X(statx, "dirfd path flags mask buf", TEXT(1), FROM(4, 256))                          \
-    X(io_uring_setup, "entries params", FROM(1, 120))                                     \
-    X(openat2, "dirfd path how size", TEXT(1), IN(2, 3))                                  \
+    X(io_uring_setup, "entries params", FROM(1, 120), OPENS())                            \
+    X(openat2, "dirfd path how size", TEXT(1), IN(2, 3), OPENS())                         \
     X(faccessat2, "dirfd path mode flags", TEXT(1))                                       \
-    X(close_range, "first last flags")
+    X(inotify_init, "", OPENS())                                                          \
+    X(inotify_init1, "flags", OPENS())                                                    \
+    X(pidfd_open, "pid flags", OPENS())                                                   \
+    X(userfaultfd, "flags", OPENS())                                                      \
+    X(close_range, "first last flags", CALL(close_range))

@@ -169,6 +169,7 @@ static long start_process(struct context *c, uint64_t flags, gaddr stack, gaddr 
         if (flags & CLONE_SETTLS)
             c->fs_base = tls;
         signals_forked(c);
+        descriptors_forked();
         process_start(c, process_index + 1, true);
     }
     system_call(__NR_rt_sigprocmask, 2, &old, 0, 8);
