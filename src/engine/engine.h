@@ -85,6 +85,8 @@ struct context {
     uint64_t fault_address;
     uint32_t fault_signal;
     uint64_t clone_flags;
+    const struct filter *filters; /* on its system calls, the newest first */
+    bool strict;                  /* SECCOMP_MODE_STRICT */
     uint64_t refused_size;
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */
@@ -344,6 +346,10 @@ void signals_start(void);
 void signals_deliver(struct context *c); /* pending ones, at a block boundary */
 /* Lets the thread step to the next boundary, where they are delivered. */
 void signals_roll(struct context *c);
+/* Ends the process by the signal, whatever the guest does about it. */
+_Noreturn void signals_die(struct context *c, int number);
+/* SIGSYS with what seccomp(2) says stands in it. */
+void signals_raise_filtered(struct context *c, int error, int number);
 void signals_raise(struct context *c, int number, int code, gaddr address);
 long signals_action(int number, gaddr action, gaddr old, uint64_t size);
 long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size);
@@ -361,11 +367,23 @@ void threads_stop_others(struct context *c);
 extern struct context *threads;
 extern struct lock threads_lock;
 extern uint32_t stopping;
+/* Shares the memory, but is a process of its own (vfork, clone without THREAD). */
+bool thread_is_process(const struct context *c);
 long thread_clone(struct context *c, uint64_t flags, gaddr stack, gaddr parent_tid,
                   gaddr child_tid, gaddr tls);
 void syscall_run(struct context *c);
 /* A call's effects on guest memory: before it (inputs are checked) and when it is
    done, with its result (what it wrote is defined). */
+/* --- filter.c --- */
+/* Whether the guest's own filters let the call through; if not, its result, or
+   *moved when a signal took over. Does not return when they kill. */
+bool filter_allows(struct context *c, uint64_t number, const uint64_t *a, long *result,
+                   bool *moved);
+long filter_seccomp(struct context *c, uint64_t operation, uint64_t flags, gaddr argument);
+long filter_prctl(struct context *c, uint64_t option, uint64_t mode, gaddr argument);
+/* Another program follows: the kernel is to apply them from now on. */
+void filter_hand_on(struct context *c);
+
 /* --- descriptors.c --- */
 void descriptor_opened(struct context *c, gaddr pc, uint64_t fd);
 void descriptors_closed(struct context *c, uint64_t first, uint64_t last);

@@ -12,7 +12,9 @@
 static uint32_t opened_by[TRACKED]; /* stack node, 0: not the program's own */
 
 /* Until it runs another program it shares our memory, but not our descriptors. */
-static bool is_vfork_child(const struct context *c) { return c->clone_flags & CLONE_VFORK; }
+static bool is_vfork_child(const struct context *c) {
+    return thread_is_process(c) && !(c->clone_flags & CLONE_FILES);
+}
 
 void descriptor_opened(struct context *c, gaddr pc, uint64_t fd) {
     if (fd >= 3 && fd < TRACKED && !is_vfork_child(c))

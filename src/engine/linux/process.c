@@ -339,7 +339,11 @@ long process_execute(struct context *c, int directory, gaddr path, gaddr argumen
     /* The kernel resets our handlers and keeps the mask: give it the guest's. */
     system_call(__NR_rt_sigprocmask, 2, &c->signal_mask, 0, 8);
     struct ledger_process *p = &ledger->processes[process_index];
-    bool own_process = !(c->clone_flags & CLONE_VFORK);
+    bool own_process = !thread_is_process(c);
+    if (c->filters) {
+        way = WAY_PLAIN;
+        filter_hand_on(c);
+    }
     uint32_t before = p->state;
     if (own_process) {
         p->state = LEDGER_REPLACED;

@@ -320,8 +320,9 @@ static uint64_t vector_size(void) {
     return size;
 }
 
-static _Noreturn void die(struct context *c, int number) {
-    process_finish(c, 0, number);
+_Noreturn void signals_die(struct context *c, int number) {
+    if (!thread_is_process(c))
+        process_finish(c, 0, number);
     struct kernel_action a = {0, 0x04000000, glue_sigreturn, 0};
     system_call(__NR_rt_sigaction, number, &a, 0, 8);
     uint64_t none = 0;
@@ -429,7 +430,7 @@ static void push_frame(struct context *c, int number, const void *info, const st
     gaddr area = (sp - vectors - 4) & ~63ULL;
     gaddr at = ((area - sizeof(struct frame)) & ~15ULL) - 8;
     if (recover_enter(c))
-        die(c, 11); /* no room on the guest's stack */
+        signals_die(c, 11); /* no room on the guest's stack */
     fill_bytes(guest(area), 0, 576);
     __asm__ volatile("xsave64 %0" : "+m"(*(char *)guest(area)) : "a"(-1), "d"(-1) : "memory");
     uint32_t *software = guest(area + 464);
@@ -482,7 +483,7 @@ static void deliver(struct context *c, int number, const void *info) {
     if (a.handler == 0) {
         if (default_ignores(number) || default_stops(number))
             return;
-        die(c, number);
+        signals_die(c, number);
     }
     if (a.flags & SA_RESETHAND)
         actions[number].handler = 0;
@@ -534,6 +535,20 @@ void signals_raise(struct context *c, int number, int code, gaddr address) {
     if ((c->signal_mask & bit(number)) || actions[number].handler == (gaddr)(uintptr_t)SIG_IGN)
         actions[number].handler = 0;
     deliver(c, number, &info);
+}
+
+void signals_raise_filtered(struct context *c, int error, int number) {
+    siginfo_t info;
+    fill_bytes(&info, 0, sizeof info);
+    info.si_signo = 31;
+    info.si_errno = error;
+    info.si_code = 1; /* SYS_SECCOMP */
+    info._sifields._sigsys._call_addr = guest(c->pc);
+    info._sifields._sigsys._syscall = number;
+    info._sifields._sigsys._arch = 0xc000003e;
+    if ((c->signal_mask & bit(31)) || actions[31].handler == (gaddr)(uintptr_t)SIG_IGN)
+        actions[31].handler = 0;
+    deliver(c, 31, &info);
 }
 
 void signals_return(struct context *c) {

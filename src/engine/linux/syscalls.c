@@ -95,13 +95,13 @@ static bool last_thread(struct context *c) {
 }
 
 static _Noreturn void exit_thread(struct context *c, uint64_t status) {
-    if (last_thread(c) && !(c->clone_flags & CLONE_VFORK)) {
+    if (!thread_is_process(c) && last_thread(c)) {
         process_finish(c, (int)status & 255, 0);
         system_call(__NR_exit_group, status);
     }
     uint64_t all = ~0ULL;
     system_call(__NR_rt_sigprocmask, 2, &all, 0, 8);
-    if (!(c->clone_flags & CLONE_VFORK))
+    if (!thread_is_process(c))
         process_thread_ended(c);
     c->alive = 0;
     for (;;)
@@ -221,16 +221,24 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
     case __NR_rseq:
         return -ENOSYS;
     case __NR_execve:
+        if (is_own_exe(a[0]))
+            a[0] = (uint64_t)(uintptr_t)guest_path;
         return process_execute(c, AT_FDCWD, a[0], a[1], a[2], 0);
     case __NR_execveat:
         return process_execute(c, (int)a[0], a[1], a[2], a[3], (int)a[4]);
     case __NR_exit:
         exit_thread(c, a[0]);
     case __NR_exit_group:
-        if (!(c->clone_flags & CLONE_VFORK))
+        if (!thread_is_process(c))
             process_finish(c, (int)a[0] & 255, 0);
         for (;;)
             system_call(__NR_exit_group, a[0]);
+    case __NR_seccomp:
+        return filter_seccomp(c, a[0], a[1], a[2]);
+    case __NR_prctl:
+        if (a[0] == 21 || a[0] == 22) /* PR_GET_SECCOMP, PR_SET_SECCOMP */
+            return filter_prctl(c, a[0], a[1], a[2]);
+        break;
     case __NR_arch_prctl:
         return control(c, a[0], a[1]);
     case __NR_readlink:
@@ -282,7 +290,9 @@ void syscall_run(struct context *c) {
         r[RAX] = (uint64_t)-EFAULT;
         return;
     }
-    long result = run(c, number, a, &moved);
+    long result = 0;
+    if (filter_allows(c, number, a, &result, &moved))
+        result = run(c, number, a, &moved);
     c->recover = 0;
     if (moved)
         return;

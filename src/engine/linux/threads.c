@@ -126,7 +126,9 @@ static long start_thread(struct context *c, uint64_t flags, gaddr stack, gaddr p
     child->clone_flags = flags;
     child->stack_low = c->stack_low;
     child->stack_high = c->stack_high;
-    bool process = !(flags & CLONE_THREAD);
+    bool process = flags & CLONE_VFORK;
+    child->filters = c->filters;
+    child->strict = c->strict;
     if (process)
         signals_keep(false);
     /* no signal may arrive before the child has its signal stack */
@@ -176,10 +178,13 @@ static long start_process(struct context *c, uint64_t flags, gaddr stack, gaddr 
     return pid;
 }
 
+bool thread_is_process(const struct context *c) {
+    return (c->clone_flags & CLONE_VM) && !(c->clone_flags & CLONE_THREAD);
+}
+
 long thread_clone(struct context *c, uint64_t flags, gaddr stack, gaddr parent_tid,
                   gaddr child_tid, gaddr tls) {
-    bool shares = flags & CLONE_VM;
-    if (shares && ((flags & CLONE_THREAD) || (flags & CLONE_VFORK)))
+    if (flags & CLONE_VM)
         return start_thread(c, flags, stack, parent_tid, child_tid, tls);
     return start_process(c, flags, stack, parent_tid, child_tid, tls);
 }
