@@ -326,6 +326,8 @@ struct site {
 };
 /* The guest instruction a code-cache address belongs to. */
 bool cache_site(uint64_t host, struct site *site);
+/* Around a fork: no other thread may be at work on the cache. */
+void cache_fork(bool begin);
 bool cache_contains(uint64_t host);
 void dispatch(struct context *c);
 /* True: on with CTX_TARGET, signals wait until the instruction is done. */

@@ -217,7 +217,7 @@ static void interrupted(void) {
 }
 
 static void children(void) {
-    struct sigaction a = {.sa_handler = counts};
+    struct sigaction a = {.sa_handler = counts, .sa_flags = SA_RESTART};
     sigaction(SIGCHLD, &a, NULL);
     seen = 0;
     pid_t pid = fork();

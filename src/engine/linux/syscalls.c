@@ -11,6 +11,7 @@
 #include <linux/resource.h>
 #include <linux/sched.h>
 
+#define NOT_BEGUN (-512L)
 long glue_syscall(struct context *c, long number, const uint64_t *arguments);
 
 /* Calls that the kernel starts again after a handler with SA_RESTART. */
@@ -76,6 +77,8 @@ static long suspend(struct context *c, uint64_t number, uint64_t *a, gaddr set) 
     c->signal_mask = wanted;
     c->pending = signals_deliverable(c);
     long r = glue_syscall(c, (long)number, a);
+    if (r == NOT_BEGUN)
+        r = -EINTR; /* it came while the mask was the call's own */
     if (signals_deliverable(c)) {
         c->pending = 1;
         c->restore_mask = true; /* the handler's frame gets the saved one */
@@ -296,6 +299,10 @@ void syscall_run(struct context *c) {
     c->recover = 0;
     if (moved)
         return;
+    if (result == NOT_BEGUN) { /* as natively: the handler runs before the call */
+        c->pc = at;
+        return;
+    }
     syscall_effects(c, number, a, true, result);
     if (c->dirty)
         dirty_clear(c, 1ULL << RAX | 1ULL << RCX | 1ULL << 11);

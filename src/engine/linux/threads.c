@@ -68,6 +68,7 @@ struct context *context_new(void) {
     c->a_base = A_BASE;
     fill_bytes((char *)c + CTX_UNDEFINED, 0, CTX_VECTOR - CTX_UNDEFINED);
     c->canary = 0x5a5aa5a5c3c33c3cULL;
+    c->in_syscall = false;
     c->engine_sp = (uint64_t)(uintptr_t)c->engine_stack + ENGINE_STACK - 64;
     c->number = __atomic_add_fetch(&next_number, 1, __ATOMIC_RELAXED);
     c->root = stack_root(c->number);
@@ -150,6 +151,7 @@ static long start_thread(struct context *c, uint64_t flags, gaddr stack, gaddr p
 static long start_process(struct context *c, uint64_t flags, gaddr stack, gaddr parent_tid,
                           gaddr child_tid, gaddr tls) {
     lock_take(&threads_lock);
+    cache_fork(true);
     heap_fork(true);
     memory_fork(true);
     uint64_t all = ~0ULL, old;
@@ -158,6 +160,7 @@ static long start_process(struct context *c, uint64_t flags, gaddr stack, gaddr 
                            child_tid, 0);
     memory_fork(false);
     heap_fork(false);
+    cache_fork(false);
     lock_drop(&threads_lock);
     if (pid == 0) {
         for (struct context *t = threads; t; t = t->next)

@@ -1,7 +1,7 @@
 /* The code cache: finding translated code by guest address, leaving and
-   re-entering it, and dropping what was made from code that changed. Code is
-   never moved or freed while the guest runs, so no thread can lose the ground
-   under its feet; a dropped block's entry becomes a jump out. */
+   re-entering it, and dropping what was made from code that changed. A dropped
+   block's entry becomes a jump out; its space comes back when so much was dropped
+   that all is given up at once, at a moment when no thread stands in the cache. */
 #include "cache.h"
 #include "decode.h"
 #include "plan.h"
@@ -16,6 +16,14 @@ struct cache_block *cache_blocks;
 struct cache_check *cache_checks;
 struct cache_version *cache_versions;
 struct plan *cache_plans;
+
+/* Blocks by guest page, for dropping them: chains of one hash bucket; those that
+   reach over many pages have a chain of their own. */
+enum { PAGE_BUCKETS = 1 << 16, FEW_PAGES = 4 };
+static struct paged {
+    uint32_t block, next;
+} *paged;
+static uint32_t page_heads[PAGE_BUCKETS + 1];
 
 #define TABLE (1u << 22)
 static struct table_entry {
@@ -82,6 +90,19 @@ static void *reserve(uint64_t at, uint64_t size, int protection) {
     return (void *)(uintptr_t)at;
 }
 
+static uint64_t tables_end;
+
+static void begin_anew(void) {
+    cache.at = cache.first;
+    cache.cold = (uint8_t *)(uintptr_t)(CACHE_BASE + CACHE_SIZE / 2);
+    cache.link_count = cache.site_count = cache.check_count = cache.plan_count = 0;
+    fill_bytes(page_heads, 0, sizeof page_heads);
+    cache.block_count = 1;
+    cache.paged_count = 1;
+    cache.version_count = 1;
+    cache.dropped = 0;
+}
+
 void cache_start(void) {
     struct emitter e = {reserve(CACHE_BASE, CACHE_SIZE, PROT_READ | PROT_WRITE | PROT_EXEC)};
     /* translated code is several times larger than the guest's: large pages keep
@@ -96,10 +117,11 @@ void cache_start(void) {
     TAKE(cache_blocks, CACHE_BLOCKS);
     TAKE(table, TABLE);
     TAKE(cache_checks, CACHE_CHECKS);
+    TAKE(paged, CACHE_PAGED);
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
-    for (int reason = 1; reason < 16; reason++) {
+    for (int reason = 1; reason <= EXIT_LANDED; reason++) {
         cache.exits[reason] = e.at;
         emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
         /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
@@ -114,10 +136,11 @@ void cache_start(void) {
                                          : reason == EXIT_MARK   ? glue_mark
                                                                  : glue_exit));
     }
-    cache.at = e.at;
-    cache.cold = (uint8_t *)(uintptr_t)(CACHE_BASE + CACHE_SIZE / 2);
-    cache.block_count = 1;
-    cache.version_count = 1;
+    cache.landing = e.at;
+    emit_jump(&e, cache.exits[EXIT_LANDED]);
+    cache.first = e.at;
+    tables_end = at;
+    begin_anew();
 }
 
 /* Neighbours stay neighbours, so that the table's pages are used densely. */
@@ -252,19 +275,123 @@ static void close_entry(const struct cache_place *place) {
     __atomic_store_n((uint64_t *)(uintptr_t)host, word, __ATOMIC_SEQ_CST);
 }
 
+static uint32_t *page_head(gaddr page) {
+    return &page_heads[(page * 0x9e3779b97f4a7c15ULL) >> 48 & (PAGE_BUCKETS - 1)];
+}
+
+static void file_under(uint32_t *head, uint32_t block) {
+    if (cache.paged_count >= CACHE_PAGED)
+        fail("the translation cache is full");
+    paged[cache.paged_count] = (struct paged){block, *head};
+    *head = cache.paged_count++;
+}
+
+void cache_file_block(uint32_t block) {
+    gaddr first = cache_blocks[block].start >> 12, last = (cache_blocks[block].end - 1) >> 12;
+    if (last - first >= FEW_PAGES) {
+        file_under(&page_heads[PAGE_BUCKETS], block);
+        return;
+    }
+    for (gaddr page = first; page <= last; page++)
+        file_under(page_head(page), block);
+}
+
+static void drop(struct cache_block *block) {
+    block->valid = 0;
+    cache.dropped += block->host_end - block->host;
+    for (uint32_t i = first_place(block->host);
+         i < cache.site_count && cache_places[i].host < block->host_end; i++)
+        if (cache_places[i].exact & PLACE_ENTRY)
+            close_entry(&cache_places[i]);
+}
+
+/* Drops the blocks of one chain that touch the range, and unlinks what is gone. */
+static void drop_chain(uint32_t *head, gaddr start, gaddr end) {
+    for (uint32_t *at = head; *at;) {
+        struct cache_block *block = &cache_blocks[paged[*at].block];
+        if (block->valid && block->end > start && block->start < end)
+            drop(block);
+        if (block->valid)
+            at = &paged[*at].next;
+        else
+            *at = paged[*at].next;
+    }
+}
+
 void cache_invalidate(gaddr start, gaddr end) {
     lock_take(&cache.lock);
-    for (uint32_t b = 1; b < cache.block_count; b++) {
-        struct cache_block *block = &cache_blocks[b];
-        if (!block->valid || block->end <= start || block->start >= end)
-            continue;
-        block->valid = 0;
-        for (uint32_t i = first_place(block->host);
-             i < cache.site_count && cache_places[i].host < block->host_end; i++)
-            if (cache_places[i].exact & PLACE_ENTRY)
-                close_entry(&cache_places[i]);
-    }
+    if ((end - start) >> 12 < PAGE_BUCKETS)
+        for (gaddr page = start >> 12; page <= (end - 1) >> 12; page++)
+            drop_chain(page_head(page), start, end);
+    else
+        for (uint32_t i = 0; i < PAGE_BUCKETS; i++)
+            drop_chain(&page_heads[i], start, end);
+    drop_chain(&page_heads[PAGE_BUCKETS], start, end);
     lock_drop(&cache.lock);
+}
+
+/* What a thread keeps of the cache: its tables of branch targets, and where returns
+   land. */
+static void thread_forget(struct context *c) {
+    fill_bytes((char *)c + CTX_LOOKUP_KEY, 0, CTX_LOOKUP_HOST - CTX_LOOKUP_KEY);
+    fill_bytes((char *)c + CTX_DIRTY_KEY, 0, CTX_DIRTY_HOST - CTX_DIRTY_KEY);
+    *(uint64_t *)((char *)c + CTX_LOOKUP_KEY) = 1; /* address 0 is never found */
+    for (struct shadow_entry *e = c->shadow_base; e < c->shadow; e++)
+        e->host = (uint64_t)(uintptr_t)cache.landing - CACHE_BASE;
+}
+
+static bool is_wasteful(void) {
+    uint64_t used = (uint64_t)(cache.at - cache.first);
+    return cache.dropped > (8u << 20) && cache.dropped > used / 2;
+}
+
+static bool is_nearly_full(void) {
+    uint64_t cold = (uint64_t)(uintptr_t)cache.cold - CACHE_BASE - CACHE_SIZE / 2;
+    return (uint64_t)(cache.at - cache.first) > CACHE_SIZE / 8 * 3 || cold > CACHE_SIZE / 8 * 3 ||
+           cache.site_count > CACHE_PLACES / 4 * 3 || cache.check_count > CACHE_CHECKS / 4 * 3 ||
+           cache.link_count > CACHE_LINKS / 4 * 3 || cache.plan_count > CACHE_PLANS / 4 * 3 ||
+           cache.paged_count > CACHE_PAGED / 4 * 3 ||
+           cache.version_count > CACHE_VERSIONS / 4 * 3 || cache.block_count > CACHE_BLOCKS / 4 * 3;
+}
+
+/* Gives all code up, unless another thread is not inside a system call. One that
+   comes back from there meanwhile waits (see leave_system_call). */
+static void flush(struct context *c) {
+    lock_take(&cache.lock);
+    __atomic_store_n(&cache.flushing, 1, __ATOMIC_SEQ_CST);
+    bool alone = true;
+    for (struct context *t = threads; t; t = t->next)
+        alone &= t == c || !t->alive || __atomic_load_n(&t->in_syscall, __ATOMIC_SEQ_CST);
+    if (alone) {
+        uint64_t hot = ((uint64_t)(uintptr_t)cache.first + 4095) & ~4095ULL;
+        uint64_t cold = CACHE_BASE + CACHE_SIZE / 2;
+        system_call(__NR_madvise, hot, cold - hot, MADV_DONTNEED);
+        system_call(__NR_madvise, cold, CACHE_SIZE / 2, MADV_DONTNEED);
+        system_call(__NR_madvise, MAP_BASE, tables_end - MAP_BASE, MADV_DONTNEED);
+        dirty_begin_anew();
+        begin_anew();
+        for (struct context *t = threads; t; t = t->next)
+            thread_forget(t);
+    }
+    __atomic_store_n(&cache.flushing, 0, __ATOMIC_SEQ_CST);
+    lock_drop(&cache.lock);
+}
+
+void cache_fork(bool begin) {
+    if (begin)
+        lock_take(&cache.lock);
+    else
+        lock_drop(&cache.lock);
+}
+
+static void leave_system_call(struct context *c) {
+    __atomic_store_n(&c->in_syscall, false, __ATOMIC_SEQ_CST);
+    if (__atomic_load_n(&cache.flushing, __ATOMIC_SEQ_CST)) {
+        lock_take(&cache.lock);
+        lock_drop(&cache.lock);
+    }
+    if (is_wasteful() || is_nearly_full())
+        flush(c);
 }
 
 /* --- leaving and re-entering --- */
@@ -482,8 +609,14 @@ void dispatch(struct context *c) {
                        (uint8_t *)(uintptr_t)c->target);
         break;
     }
+    case EXIT_LANDED:
+        c->pc = c->shadow->return_address;
+        go_on(c);
+        break;
     case EXIT_SYSCALL:
+        __atomic_store_n(&c->in_syscall, true, __ATOMIC_SEQ_CST);
         syscall_run(c);
+        leave_system_call(c);
         go_on(c);
         break;
     case EXIT_EMULATE:

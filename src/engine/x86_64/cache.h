@@ -6,8 +6,12 @@
 
 struct cache {
     uint8_t *at, *cold; /* next free byte of code, and of code that is seldom run */
-    uint8_t *exits[16]; /* doors by reason */
-    uint32_t link_count, site_count, block_count, check_count, plan_count, version_count;
+    uint8_t *exits[17]; /* doors by reason */
+    uint8_t *landing;   /* stands for every landing that was given up */
+    uint8_t *first;     /* code begins */
+    uint64_t dropped;   /* bytes of code that was dropped */
+    uint32_t flushing;
+    uint32_t paged_count, link_count, site_count, block_count, check_count, plan_count, version_count;
     struct lock lock;
 };
 extern struct cache cache;
@@ -72,6 +76,7 @@ extern struct plan *cache_plans;
 #define STRING_READS 16u  /* from RSI */
 #define STRING_WRITES 32u /* to RDI */
 
+#define CACHE_PAGED (1u << 24)
 #define CACHE_SETS 4096u
 #define CACHE_LINKS (1u << 24)
 #define CACHE_PLACES (1u << 26)
@@ -88,6 +93,8 @@ static inline uint64_t dirty_key(uint64_t possible) {
     return key ^ key >> 29 ^ key >> 47;
 }
 
+/* Files a new block under the guest pages it was made from. */
+void cache_file_block(uint32_t block);
 /* Code for the address, 0 when there is none. No lock needed. */
 uint64_t cache_find(gaddr pc);
 /* Translates one block; the caller holds the lock. 0: not executable. */
@@ -102,6 +109,8 @@ void dirty_enter(gaddr pc, uint64_t elements, uint64_t host);
 bool dirty_site(gaddr pc);
 /* Notes one; false: it was known. */
 bool dirty_site_add(gaddr pc);
+/* All versions are gone. */
+void dirty_begin_anew(void);
 void dirty_forget(gaddr pc, uint32_t host);
 /* What may be undefined in the dirty version that begins there. */
 uint64_t dirty_version_possible(gaddr pc, uint32_t host);

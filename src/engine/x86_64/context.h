@@ -80,6 +80,7 @@
 #define EXIT_RELEASE 14    /* the stack pointer moved up from CTX_OLD_SP */
 #define EXIT_STORE 15      /* to glue_store, not to C */
 #define EXIT_MARK 9        /* to glue_mark, not to C */
+#define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 
 /* Origin codes: below the first, heap granules, counted from 1; then bytes of the

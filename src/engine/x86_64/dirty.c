@@ -110,6 +110,8 @@ void dirty_enter(gaddr pc, uint64_t elements, uint64_t host) {
     *bucket = i;
 }
 
+void dirty_begin_anew(void) { fill_bytes(buckets, 0, sizeof buckets); }
+
 void dirty_forget(gaddr pc, uint32_t host) {
     for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
         if (cache_versions[i].pc == pc && cache_versions[i].host == host)

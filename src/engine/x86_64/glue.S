@@ -368,6 +368,7 @@ glue_start: /* first entry of a thread: rdi = context */
     jmp glue_enter
 
 /* long glue_syscall(struct context *c, long number, const long arguments[6])
+   -512 (NOT_BEGUN): a signal came first and the call was not made.
    A signal that arrives between the test and the instruction would otherwise
    sleep through a blocking call: the handler moves such a thread to
    glue_syscall_interrupted. */
@@ -396,7 +397,7 @@ glue_syscall_window_end:
     ret
     .globl glue_syscall_interrupted
 glue_syscall_interrupted:
-    mov $-4, %rax /* -EINTR */
+    mov $-512, %rax /* NOT_BEGUN */
     pop %rbp
     pop %rbx
     ret

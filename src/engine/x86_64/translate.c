@@ -875,7 +875,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     block->host = (uint32_t)((uint64_t)(uintptr_t)entry - CACHE_BASE);
     block->host_end = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
     block->valid = 1;
-    cache.block_count++;
+    cache_file_block(cache.block_count++);
     memory_note_code(low, high - low);
     return (uint64_t)(uintptr_t)entry;
 }
