@@ -14,6 +14,7 @@
 #include <string.h>
 #include <sys/mman.h>
 #include <sys/personality.h>
+#include <sys/prctl.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -150,7 +151,7 @@ int launch_prepare(struct launch *launch, struct error *error) {
 }
 
 /* Beside the tondo program in a build, under libexec when installed. */
-static int find_engine(char *path, size_t size, struct error *error) {
+int launch_engine(char *path, size_t size, struct error *error) {
     char self[400];
     ssize_t n = readlink("/proc/self/exe", self, sizeof self - 1);
     if (n <= 0)
@@ -277,7 +278,7 @@ static double seconds_now(void) {
 
 int launch_run(struct launch *launch, struct error *error) {
     char engine[500], ledger_path[256];
-    if (find_engine(engine, sizeof engine, error) != 0 ||
+    if (launch_engine(engine, sizeof engine, error) != 0 ||
         make_ledger(launch, ledger_path, sizeof ledger_path, error) != 0)
         return 125;
     snprintf(launch->ledger->engine_path, sizeof launch->ledger->engine_path, "%s", engine);
@@ -308,6 +309,7 @@ int launch_run(struct launch *launch, struct error *error) {
         for (int i = 0; i < PASSED_ON; i++)
             sigaction(passed_on[i], &old[i], NULL);
         signal(SIGCHLD, SIG_DFL);
+        prctl(PR_SET_PDEATHSIG, SIGKILL); /* nobody would hear of its findings */
         int wanted = personality(0xffffffff);
         if (wanted >= 0)
             personality((unsigned long)wanted | ADDR_NO_RANDOMIZE);

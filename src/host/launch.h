@@ -26,6 +26,9 @@ struct launch {
 int launch_prepare(struct launch *launch, struct error *error);
 /* Runs it to its end. 0, or 125 when Tondo itself fails. */
 int launch_run(struct launch *launch, struct error *error);
+/* The path of the engine: beside the tondo program in a build, under libexec when
+   installed. 0 or -1. */
+int launch_engine(char *path, size_t size, struct error *error);
 void launch_free(struct launch *launch);
 
 #endif

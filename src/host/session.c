@@ -202,7 +202,7 @@ int session_save(const struct run *run, const char *path, struct error *error) {
 }
 
 /* $XDG_STATE_HOME/tondo (XDG Base Directory Specification). */
-static char *state_folder(void) {
+char *session_folder(void) {
     char *folder = NULL;
     const char *state = getenv("XDG_STATE_HOME"), *home = getenv("HOME");
     int n = -1;
@@ -228,7 +228,7 @@ static int is_session(const struct dirent *entry) {
 }
 
 int session_keep(const struct run *run, struct error *error) {
-    char *folder = state_folder();
+    char *folder = session_folder();
     if (!folder)
         return error_set(error, "the run is not kept: neither XDG_STATE_HOME nor HOME is set");
     make_folders(folder);
@@ -256,7 +256,7 @@ int session_keep(const struct run *run, struct error *error) {
 }
 
 char *session_last(void) {
-    char *folder = state_folder(), *path = NULL;
+    char *folder = session_folder(), *path = NULL;
     struct dirent **entries;
     int count = folder ? scandir(folder, &entries, is_session, alphasort) : -1;
     for (int i = 0; i < count; i++) {

@@ -15,5 +15,7 @@ int session_keep(const struct run *run, struct error *error);
 struct run *session_load(const char *path, struct error *error);
 /* Path of the last kept session, to be freed; null: there is none. */
 char *session_last(void);
+/* The folder runs are kept in (malloc), or null. */
+char *session_folder(void);
 
 #endif

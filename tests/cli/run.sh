@@ -177,6 +177,8 @@ is "broken rules stop the run" "" "$(cat out)"
 "$tondo" rules new saved.json >new.rules 2>err
 "$tondo" run -s new.rules ./flawed 6 2>err >out
 is "written rules match" 6 $?
+"$tondo" doctor >out 2>&1
+has "doctor" "fine     engine" out
 "$tondo" diff saved.json saved.json >out 2>&1
 is "diff of equals" 0 $?
 "$tondo" run -o clean.json ./clean </dev/null >out 2>err

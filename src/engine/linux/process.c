@@ -140,6 +140,16 @@ void process_finish(struct context *c, int status, int signal) {
 
 long glue_keeper(uint64_t flags, uint64_t stack);
 
+/* The host was killed: nobody waits for the run's processes any more. */
+static void end_run(void) {
+    system_call(__NR_unlink, ledger_path);
+    for (uint32_t i = 0; i < LEDGER_PROCESSES && ledger->processes[i].ready; i++) {
+        const struct ledger_process *p = &ledger->processes[i];
+        if (p->state == LEDGER_RUNNING || p->state == LEDGER_SEARCH)
+            system_call(__NR_kill, p->pid, 9);
+    }
+}
+
 /* Holds the guest's memory until the host has searched it or needs it no more.
    It owns no descriptor and no folder, takes no signal, and is the host's child. */
 void keeper_main(void) {
@@ -150,9 +160,12 @@ void keeper_main(void) {
     struct ledger_process *p = &ledger->processes[0];
     for (;;) {
         uint32_t state = __atomic_load_n(&p->state, __ATOMIC_ACQUIRE);
-        if (state == LEDGER_RELEASED || state == LEDGER_REPLACED ||
-            system_call(__NR_kill, ledger->host_pid, 0) == -ESRCH)
+        if (state == LEDGER_RELEASED || state == LEDGER_REPLACED)
             break;
+        if (system_call(__NR_kill, ledger->host_pid, 0) == -ESRCH) {
+            end_run();
+            break;
+        }
         sleep_on(p, state);
     }
     for (;;)
