@@ -13,6 +13,7 @@ int command_run(int argc, const char **argv);
 int command_show(int argc, const char **argv);
 int command_diff(int argc, const char **argv);
 int command_rules(int argc, const char **argv);
+int command_explain(int argc, const char **argv);
 int command_doctor(int argc, const char **argv);
 int command_demo(int argc, const char **argv);
 

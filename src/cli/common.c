@@ -44,10 +44,21 @@ static void write_line(FILE *to, const struct run *run, const struct view_option
     view_line(to, run);
 }
 
+static void write_sarif(FILE *to, const struct run *run, const struct view_options *options) {
+    (void)options;
+    view_sarif(to, run);
+}
+
+static void write_junit(FILE *to, const struct run *run, const struct view_options *options) {
+    (void)options;
+    view_junit(to, run);
+}
+
 static const struct form {
     const char *name;
     void (*write)(FILE *to, const struct run *run, const struct view_options *options);
-} forms[] = {{"text", write_text}, {"json", write_json}, {"line", write_line}};
+} forms[] = {{"text", write_text}, {"json", write_json}, {"line", write_line},
+             {"sarif", write_sarif}, {"junit", write_junit}};
 
 static const struct form *find_form(const char *report) {
     size_t n = strcspn(report, ":");
@@ -60,7 +71,7 @@ static const struct form *find_form(const char *report) {
 int report_check(const char *report, struct error *error) {
     if (find_form(report))
         return 0;
-    return error_set(error, "there is no report form '%.*s': use text, json or line",
+    return error_set(error, "there is no report form '%.*s': use text, html, json, line, sarif or junit",
                      (int)strcspn(report, ":"), report);
 }
 

@@ -14,6 +14,7 @@ static const char help[] =
     "  tondo diff OLD NEW                             compare two runs\n"
     "  tondo rules new [SESSION]                      write suppression rules for a run\n"
     "  tondo rules check FILE...                      check rule files\n"
+    "  tondo explain KIND|NUMBER                      what a finding means, in plain words\n"
     "  tondo doctor                                   look whether this machine is fit\n"
     "  tondo demo                                     build and run the example\n"
     "\n"
@@ -26,7 +27,7 @@ int main(int argc, const char **argv) {
         const char *name;
         int (*run)(int argc, const char **argv);
     } commands[] = {{"run", command_run},     {"show", command_show}, {"diff", command_diff},
-                    {"rules", command_rules}, {"doctor", command_doctor}, {"demo", command_demo}};
+                    {"rules", command_rules}, {"explain", command_explain}, {"doctor", command_doctor}, {"demo", command_demo}};
     if (argc < 2) {
         fputs(help, stderr);
         return STATUS_USAGE;

@@ -109,7 +109,7 @@ int command_run(int argc, const char **argv) {
         {"save", 'o', POPT_ARG_STRING, NULL, SAVE, "also save the session in FILE (.zst: compressed)",
          "FILE"},
         {"report", 'r', POPT_ARG_STRING, NULL, REPORT,
-         "text, json or line, to stderr or to a file; repeatable", "FORM[:FILE]"},
+         "text, html, json, line, sarif or junit, to stderr or to a file; repeatable", "FORM[:FILE]"},
         {"rules", 's', POPT_ARG_STRING, NULL, RULES, "suppression rules; repeatable", "FILE"},
         {"findings-status", 0, POPT_ARG_STRING, NULL, STATUS,
          "exit status when something is found (100; 0: the program's own)", "N"},

@@ -24,7 +24,7 @@ int command_show(int argc, const char **argv) {
     char *by = NULL;
     struct poptOption table[] = {
         {"report", 'r', POPT_ARG_STRING, NULL, REPORT,
-         "text, json or line, to stdout or to a file; repeatable", "FORM[:FILE]"},
+         "text, html, json, line, sarif or junit, to stdout or to a file; repeatable", "FORM[:FILE]"},
         {"rules", 's', POPT_ARG_STRING, NULL, RULES, "suppression rules; repeatable", "FILE"},
         {"by", 0, POPT_ARG_STRING, &by, 0, "stack (default), site, function, file, module, kind",
          "WHAT"},

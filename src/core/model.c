@@ -501,6 +501,19 @@ void run_settle(struct run *run) {
     }
 }
 
+const struct finding *run_finding(const struct run *run, const char *number) {
+    char *end;
+    uint64_t n = strtoull(number, &end, 10), at = 0;
+    for (size_t i = 0; i < run->count + run->kept; i++) {
+        const struct finding *f = &run->findings[i];
+        if (strcmp(f->id, number) == 0)
+            return f;
+        if (i < run->count && !f->suppressed_by && ++at == n && !*end)
+            return f;
+    }
+    return NULL;
+}
+
 void run_count_reachable(struct run *run) {
     run->count += run->kept;
     run->kept = 0;

@@ -125,6 +125,9 @@ uint64_t run_suppressed(const struct run *run);
 /* Joins findings with the same kind and the same lines, orders them (accesses
    as they came, leaks largest first) and gives them their ids and messages. */
 void run_settle(struct run *run);
+/* The open finding of that number as reports count them (from 1), or of that id;
+   null: none. */
+const struct finding *run_finding(const struct run *run, const char *number);
 /* Makes what is pointed to at exit count as findings. */
 void run_count_reachable(struct run *run);
 

@@ -24,6 +24,11 @@ enum grouping view_grouping(const char *name);
 void view_text(FILE *to, const struct run *run, const struct view_options *options);
 /* One `file:line:column: kind: message` per finding. */
 void view_line(FILE *to, const struct run *run);
+/* SARIF 2.1.0 (OASIS); JUnit XML. */
+void view_sarif(FILE *to, const struct run *run);
+void view_junit(FILE *to, const struct run *run);
+/* Text as XML and HTML take it; what is not allowed there becomes '?'. */
+void xml_escape(FILE *to, const char *text);
 void view_groups(FILE *to, const struct run *run, const struct view_options *options);
 
 #endif
