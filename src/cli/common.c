@@ -104,6 +104,10 @@ struct rules *rules_gather(const struct texts *files, struct error *error) {
         result = rules_read(rules, files->list[i], error);
     if (found && result == 0)
         result = rules_read(rules, found, error);
+    char *user = rules_of_user();
+    if (user && result == 0)
+        result = rules_read(rules, user, error);
+    free(user);
     free(found);
     if (result == 0)
         return rules;

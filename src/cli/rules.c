@@ -34,7 +34,10 @@ static int check_against(struct rules *rules, const char *session) {
     rules_apply(rules, run, rules_today());
     for (size_t i = 0; i < rules->count; i++) {
         const struct rule *r = &rules->list[i];
-        if (r->matched)
+        bool over = r->expires && strcmp(rules_today(), r->expires) > 0;
+        if (over)
+            printf("%s:%d: \"%s\" expired on %s\n", r->file, r->line, r->name, r->expires);
+        else if (r->matched)
             printf("%s:%d: \"%s\" matched %" PRIu64 "\n", r->file, r->line, r->name, r->matched);
         else
             printf("%s:%d: \"%s\" matched nothing: is it still needed?\n", r->file, r->line,
@@ -42,6 +45,18 @@ static int check_against(struct rules *rules, const char *session) {
     }
     run_free(run);
     return 0;
+}
+
+static void explain(const struct rule *r) {
+    char words[2000];
+    rule_words(r, words, sizeof words);
+    printf("%s:%d: \"%s\"\n    suppresses %s\n", r->file, r->line, r->name, words);
+    if (r->expires && strcmp(rules_today(), r->expires) > 0)
+        printf("    has expired: what it matched is reported again\n");
+    if (r->reason && *r->reason)
+        printf("    because: %s\n", r->reason);
+    else
+        printf("    has no reason: say in it why this is known and left\n");
 }
 
 static int rules_check_command(int argc, const char **argv) {
@@ -65,8 +80,10 @@ static int rules_check_command(int argc, const char **argv) {
         status = complain(STATUS_USAGE, "which file? tondo rules check FILE... [--against SESSION]");
     if (!status && against)
         status = check_against(rules, against);
-    else if (!status)
-        printf("%zu rules, all well-formed\n", rules->count);
+    for (size_t i = 0; i < rules->count && !status && !against; i++)
+        explain(&rules->list[i]);
+    if (!status && !against)
+        printf("%zu %s, well-formed\n", rules->count, rules->count == 1 ? "rule" : "rules");
     rules_free(rules);
     return status;
 }

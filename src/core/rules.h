@@ -8,12 +8,21 @@
 #include "error.h"
 #include "model.h"
 
+/* One frame of a stack pattern; null: anything. */
+struct frame_pattern {
+    const char *function, *module, *file;
+    int line;  /* 0: any */
+    bool many; /* "**" */
+};
+
 struct rule {
     const char *name, *reason, *file;
     int line;
     uint32_t kinds;        /* bit by finding kind; 0: any */
     uint32_t leak_classes; /* bit by leak class, for leak.CLASS; 0: any */
-    const char *stack;     /* pattern, null: any stack */
+    const char *stack;     /* pattern as written, null: any stack */
+    struct frame_pattern *frames;
+    int frame_count;
     const char *module;    /* pattern on the site's module, null: any */
     const char *expires;   /* "YYYY-MM-DD", null: never */
     uint64_t blocks, bytes; /* limits, 0: none */
@@ -31,8 +40,11 @@ void rules_free(struct rules *rules);
 struct rule *rules_add(struct rules *rules);
 /* Adds a kind ("leak", "leak.reachable", "use-after-free") to the rule. */
 int rule_kind(struct rule *rule, const char *name, struct error *error);
-/* Whether the pattern can be used; says what is wrong with it. */
-int rule_check_pattern(const char *pattern, struct error *error);
+/* Gives the rule its stack pattern; says what is wrong with it. 0 or -1. */
+int rule_set_stack(struct rules *rules, struct rule *rule, const char *pattern,
+                   struct error *error);
+/* What the rule suppresses, in words. */
+void rule_words(const struct rule *rule, char *text, size_t size);
 bool rule_matches(const struct rule *rule, const struct finding *finding, const char *today);
 /* Marks what each finding is suppressed by; today is "YYYY-MM-DD". */
 void rules_apply(struct rules *rules, struct run *run, const char *today);

@@ -26,36 +26,61 @@ static bool is_date(const char *text) {
     for (int i = 0; i < 10; i++)
         if (i == 4 || i == 7 ? text[i] != '-' : !isdigit((unsigned char)text[i]))
             return false;
-    int month = atoi(text + 5), day = atoi(text + 8);
-    return month >= 1 && month <= 12 && day >= 1 && day <= 31;
+    int year = atoi(text), month = atoi(text + 5), day = atoi(text + 8);
+    static const int days[] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    bool leap = (year % 4 == 0 && year % 100) || year % 400 == 0;
+    return month >= 1 && month <= 12 && day >= 1 &&
+           day <= days[month - 1] + (month == 2 && leap);
 }
 
-static int take_rule(struct rules *rules, cfg_t *section, const char *path, struct error *error) {
+/* libconfuse knows where a section ends; where the n-th begins is looked up. */
+static int line_of_rule(const char *path, unsigned n) {
+    FILE *file = fopen(path, "re");
+    char *line = NULL;
+    size_t room = 0;
+    int number = 0, found = 0;
+    while (file && !found && getline(&line, &room, file) >= 0) {
+        number++;
+        const char *at = line + strspn(line, " \t");
+        if (strncmp(at, "suppress", 8) == 0 && strchr(" \t\"{'", at[8]) && n-- == 0)
+            found = number;
+    }
+    free(line);
+    if (file)
+        fclose(file);
+    return found ? found : number;
+}
+
+static int take_rule(struct rules *rules, cfg_t *section, const char *path, int line,
+                     struct error *error) {
     struct rule *rule = rules_add(rules);
     struct error inner;
     const char *name = cfg_title(section);
     rule->name = pool_text(rules->pool, name);
     rule->file = pool_text(rules->pool, path);
-    rule->line = section->line;
-    rule->stack = pool_text(rules->pool, cfg_getstr(section, "stack"));
+    rule->line = line;
     rule->module = pool_text(rules->pool, cfg_getstr(section, "module"));
     rule->reason = pool_text(rules->pool, cfg_getstr(section, "reason"));
     rule->expires = pool_text(rules->pool, cfg_getstr(section, "expires"));
     long blocks = cfg_getint(section, "blocks"), bytes = cfg_getint(section, "bytes");
-    rule->blocks = blocks > 0 ? (uint64_t)blocks : 0;
-    rule->bytes = bytes > 0 ? (uint64_t)bytes : 0;
+    if (blocks < 0 || bytes < 0)
+        return error_set(error, "%s:%d: rule \"%s\": %s must not be negative", path,
+                         line, name, blocks < 0 ? "blocks" : "bytes");
+    rule->blocks = (uint64_t)blocks;
+    rule->bytes = (uint64_t)bytes;
     for (unsigned i = 0; i < cfg_size(section, "kind"); i++)
         if (rule_kind(rule, cfg_getnstr(section, "kind", i), &inner) != 0)
-            return error_set(error, "%s:%d: rule \"%s\": %s", path, section->line, name,
+            return error_set(error, "%s:%d: rule \"%s\": %s", path, line, name,
                              inner.text);
-    if (rule->stack && rule_check_pattern(rule->stack, &inner) != 0)
-        return error_set(error, "%s:%d: rule \"%s\": %s", path, section->line, name, inner.text);
+    const char *stack = cfg_getstr(section, "stack");
+    if (stack && rule_set_stack(rules, rule, stack, &inner) != 0)
+        return error_set(error, "%s:%d: rule \"%s\": %s", path, line, name, inner.text);
     if (rule->expires && !is_date(rule->expires))
         return error_set(error, "%s:%d: rule \"%s\": expires must be a date as \"2027-06-30\"",
-                         path, section->line, name);
+                         path, line, name);
     if (!rule->stack && !rule->module && !rule->kinds)
         return error_set(error, "%s:%d: rule \"%s\" would match everything: give it a kind, a "
-                                "stack or a module", path, section->line, name);
+                                "stack or a module", path, line, name);
     return 0;
 }
 
@@ -75,7 +100,7 @@ int rules_read(struct rules *rules, const char *path, struct error *error) {
     if (cfg_parse(cfg, path) != CFG_SUCCESS)
         result = error_set(error, "%s:%s", path, complaint[0] ? complaint : "0: not a rule file");
     for (unsigned i = 0; result == 0 && i < cfg_size(cfg, "suppress"); i++)
-        result = take_rule(rules, cfg_getnsec(cfg, "suppress", i), path, error);
+        result = take_rule(rules, cfg_getnsec(cfg, "suppress", i), path, line_of_rule(path, i), error);
     cfg_free(cfg);
     return result;
 }
@@ -103,6 +128,22 @@ char *rules_find(void) {
     return path;
 }
 
+char *rules_of_user(void) {
+    const char *config = getenv("XDG_CONFIG_HOME"), *home = getenv("HOME");
+    char *path = NULL;
+    int n = -1;
+    if (config && config[0] == '/')
+        n = asprintf(&path, "%s/tondo/rules", config);
+    else if (home && home[0] == '/')
+        n = asprintf(&path, "%s/.config/tondo/rules", home);
+    if (n < 0)
+        return NULL;
+    if (access(path, F_OK) == 0)
+        return path;
+    free(path);
+    return NULL;
+}
+
 const char *rules_today(void) {
     static char today[16];
     time_t now = time(NULL);
@@ -111,55 +152,95 @@ const char *rules_today(void) {
     return today;
 }
 
-/* Frames up to and with the innermost own function, so that the rule is about
-   this use and not about an allocator. */
-static void write_pattern(FILE *to, const struct stack *stack) {
-    int last = 0;
+/* The innermost frame beyond the allocator or the C library's own functions. */
+static bool is_library_c(const struct frame *f) {
+    const char *base = f->module ? strrchr(f->module, '/') : NULL;
+    base = base ? base + 1 : f->module;
+    return base && (strncmp(base, "libc.so", 7) == 0 || strncmp(base, "libc-", 5) == 0 ||
+                    strncmp(base, "ld-linux", 8) == 0 || strncmp(base, "libstdc++", 9) == 0);
+}
+
+/* How many frames a rule needs so that it is about this use and not about an
+   allocator: up to the innermost own function, else up to the first function
+   beyond the C library and its caller. */
+static int frames_needed(const struct stack *stack) {
+    for (int i = 0; i < stack->count && i < 24; i++)
+        if (stack->frames[i].own)
+            return i + 1;
     for (int i = 0; i < stack->count; i++)
-        if (stack->frames[i].own) {
-            last = i;
-            break;
-        } else if (i < 8) {
-            last = i;
-        }
-    for (int i = 0; i <= last && i < stack->count; i++) {
+        if (!is_library_c(&stack->frames[i]) && i)
+            return i + 2 < stack->count ? i + 2 : stack->count;
+    return stack->count;
+}
+
+static char *pattern_of(const struct stack *stack) {
+    char *text = NULL;
+    size_t size = 0;
+    FILE *to = open_memstream(&text, &size);
+    int last = frames_needed(stack);
+    for (int i = 0; i < last; i++) {
         const struct frame *f = &stack->frames[i];
         const char *base = f->module ? strrchr(f->module, '/') : NULL;
-        fprintf(to, "%s", i ? " < " : "");
-        for (const char *p = f->function ? f->function : "*"; *p; p++) {
-            if (*p == '"' || *p == '\\')
-                fputc('\\', to);
-            fputc(*p, to);
-        }
+        fprintf(to, "%s%s", i ? " < " : "", f->function ? f->function : "*");
         if (!f->function && base)
             fprintf(to, "@%s", base + 1);
     }
-    fprintf(to, " < **");
+    fputs(last ? " < **" : "**", to);
+    fclose(to);
+    return text;
+}
+
+static void put_quoted(FILE *to, const char *text) {
+    fputc('"', to);
+    for (; *text; text++) {
+        if (*text == '"' || *text == '\\')
+            fputc('\\', to);
+        fputc(*text == '\n' ? ' ' : *text, to);
+    }
+    fputc('"', to);
+}
+
+/* Whether one of the rules written so far takes the finding already. */
+static bool is_covered(const struct rules *written, const struct finding *f) {
+    for (size_t i = 0; i < written->count; i++)
+        if (rule_matches(&written->list[i], f, "0000-00-00"))
+            return true;
+    return false;
 }
 
 size_t rules_write(FILE *to, const struct run *run) {
-    size_t count = 0;
-    fprintf(to, "# Suppression rules for %s\n# Keep what is known and give each a reason; "
-                "delete the others.\n", run->program);
+    struct rules *written = rules_new();
+    fprintf(to, "# Suppression rules for %s\n# Keep what is known and give each a reason (it is "
+                "empty now); delete the others.\n", run->program ? run->program : "a run");
     for (size_t i = 0; i < run->count; i++) {
         const struct finding *f = &run->findings[i];
-        if (f->suppressed_by)
+        struct error error;
+        if (f->suppressed_by || is_covered(written, f))
             continue;
+        struct rule *rule = rules_add(written);
+        char kind[48], *pattern = pattern_of(&f->stack), name[300];
+        snprintf(kind, sizeof kind, f->kind == KIND_LEAK ? "leak.%s" : "%s",
+                 f->kind == KIND_LEAK ? leak_class_name(f->leak) : kind_name(f->kind));
+        rule_kind(rule, kind, &error);
+        rule_set_stack(written, rule, pattern, &error);
+        fputc('\n', to);
+        for (size_t k = i; k < run->count; k++)
+            if (!run->findings[k].suppressed_by &&
+                rule_matches(rule, &run->findings[k], "0000-00-00"))
+                fprintf(to, "# matched: %s (%s)\n", run->findings[k].message, run->findings[k].id);
         const struct frame *site = stack_site(&f->stack);
-        fprintf(to, "\n# matched: %s, %s (%" PRIu64 " times)\n", kind_name(f->kind), f->message,
-                f->count);
-        fprintf(to, "suppress \"%s in %s, %zu\" {\n", kind_name(f->kind),
-                site && site->function ? site->function
-                : f->stack.count && f->stack.frames[0].function ? f->stack.frames[0].function
-                                                                : "unknown code",
-                ++count);
-        if (f->kind == KIND_LEAK)
-            fprintf(to, "  kind   = {leak.%s}\n", leak_class_name(f->leak));
-        else
-            fprintf(to, "  kind   = {%s}\n", kind_name(f->kind));
-        fprintf(to, "  stack  = \"");
-        write_pattern(to, &f->stack);
-        fprintf(to, "\"\n  reason = \"\" # say why this is known and left\n}\n");
+        if (!site && f->stack.count)
+            site = &f->stack.frames[f->stack.count > 1 && f->kind == KIND_LEAK];
+        snprintf(name, sizeof name, "%s in %s, %zu", kind_name(f->kind),
+                 site && site->function ? site->function : "unknown code", written->count);
+        fputs("suppress ", to);
+        put_quoted(to, name);
+        fprintf(to, " {\n  kind   = {%s}\n  stack  = ", kind);
+        put_quoted(to, pattern);
+        fputs("\n  reason = \"\"   # say why this is known and left\n}\n", to);
+        free(pattern);
     }
+    size_t count = written->count;
+    rules_free(written);
     return count;
 }

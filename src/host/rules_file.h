@@ -12,6 +12,8 @@ int rules_read(struct rules *rules, const char *path, struct error *error);
 char *rules_find(void);
 /* Writes rules that would suppress the run's open findings. Returns how many. */
 size_t rules_write(FILE *to, const struct run *run);
+/* The user's own rules, $XDG_CONFIG_HOME/tondo/rules (malloc), or null. */
+char *rules_of_user(void);
 /* Today as rules compare it. */
 const char *rules_today(void);
 
