@@ -32,6 +32,8 @@ int report_check(const char *report, struct error *error);
 /* Writes one report; text without a file goes to `standard`. 0 or -1. */
 int report_write(const char *report, const struct run *run, const struct view_options *options,
                  FILE *standard, struct error *error);
+/* What the session at the path found already is suppressed. 0 or -1. */
+int baseline_apply(struct run *run, const char *path, struct error *error);
 /* Reads the files, and .tondo.rules when there is one. Null on error. */
 struct rules *rules_gather(const struct texts *files, struct error *error);
 

@@ -2,6 +2,7 @@
 #define _GNU_SOURCE
 #include "cli.h"
 
+#include "../core/compare.h"
 #include "../host/rules_file.h"
 #include "../host/session.h"
 
@@ -27,7 +28,8 @@ void texts_add(struct texts *texts, const char *text) {
 
 static void write_text(FILE *to, const struct run *run, const struct view_options *options) {
     struct view_options own = *options;
-    view_detect(&own, to);
+    if (!own.width)
+        view_detect(&own, to);
     view_text(to, run, &own);
 }
 
@@ -93,6 +95,17 @@ int report_write(const char *report, const struct run *run, const struct view_op
     if (fclose(to) != 0 || bad)
         return error_set(error, "the report cannot be written to %s: %s", file + 1,
                          strerror(errno));
+    return 0;
+}
+
+int baseline_apply(struct run *run, const char *path, struct error *error) {
+    struct run *known = session_load(path, error);
+    char name[300];
+    if (!known)
+        return -1;
+    snprintf(name, sizeof name, "baseline %.280s", path);
+    compare_baseline(run, known, name);
+    run_free(known);
     return 0;
 }
 

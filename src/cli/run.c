@@ -15,7 +15,7 @@ struct options {
     int findings_status;
     bool status_given;
     int reachable, quiet;
-    char *follow;
+    char *follow, *baseline;
     long long retirement;
 };
 
@@ -50,6 +50,9 @@ static int finish(const struct options *o, const struct launch *launch, struct r
     if (o->reachable)
         run_count_reachable(run);
     rules_apply(rules, run, rules_today());
+    if (o->baseline && baseline_apply(run, o->baseline, &error) != 0)
+        complain(0, "%s: the baseline is left out", error.text);
+    run_number(run);
     if (session_keep(run, &error) != 0)
         complain(0, "%s", error.text);
     struct view_options view = {0};
@@ -111,6 +114,8 @@ int command_run(int argc, const char **argv) {
         {"report", 'r', POPT_ARG_STRING, NULL, REPORT,
          "text, html, json, line, sarif or junit, to stderr or to a file; repeatable", "FORM[:FILE]"},
         {"rules", 's', POPT_ARG_STRING, NULL, RULES, "suppression rules; repeatable", "FILE"},
+        {"baseline", 0, POPT_ARG_STRING, &o.baseline, 0,
+         "a session whose findings are known: they are suppressed", "FILE"},
         {"findings-status", 0, POPT_ARG_STRING, NULL, STATUS,
          "exit status when something is found (100; 0: the program's own)", "N"},
         {"reachable", 0, POPT_ARG_NONE, &o.reachable, 0,
@@ -139,6 +144,10 @@ int command_run(int argc, const char **argv) {
         texts_add(&o.reports, "text");
     struct error error;
     struct rules *rules = NULL;
+    struct run *known = NULL;
+    if (!status && o.baseline && !(known = session_load(o.baseline, &error)))
+        status = complain(STATUS_USAGE, "%s", error.text);
+    run_free(known);
     if (!status && !(rules = rules_gather(&o.rules, &error)))
         status = complain(STATUS_USAGE, "%s", error.text);
     if (!status) {

@@ -1,75 +1,151 @@
-/* tondo show */
+/* tondo show: a kept run in any form, grouping and choice. */
+#define _GNU_SOURCE
 #include "cli.h"
 
+#include "../core/filter.h"
 #include "../host/rules_file.h"
 #include "../host/session.h"
 
 #include <popt.h>
 #include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
 
-enum { REPORT = 300, RULES };
+enum { REPORT = 300, RULES, KIND };
 
-static int show(const struct texts *reports, struct run *run, const struct view_options *view) {
+struct options {
+    struct texts reports, rules;
+    struct filter filter;
+    int reachable, tree, no_pager, process, thread;
+    long long size, top;
+    char *by, *baseline;
+};
+
+/* Long text on a terminal goes through a pager as the user chose it, or less, which
+   ends by itself when all fits on the screen. */
+static FILE *open_pager(const struct options *o, struct view_options *view) {
+    const char *pager = getenv("PAGER"), *term = getenv("TERM");
+    if (o->no_pager || !isatty(STDOUT_FILENO) || !isatty(STDIN_FILENO) ||
+        (pager && (!*pager || strcmp(pager, "cat") == 0)) || (term && strcmp(term, "dumb") == 0))
+        return NULL;
+    view_detect(view, stdout);
+    setenv("LESS", "FRX", 0);
+    fflush(stdout);
+    return popen(pager ? pager : "less", "w");
+}
+
+static int put(const struct options *o, struct run *run, struct view_options *view) {
     struct error error;
     int status = 0;
-    for (int i = 0; i < reports->count; i++)
-        if (report_write(reports->list[i], run, view, stdout, &error) != 0)
-            status = complain(STATUS_FAILED, "%s", error.text);
+    FILE *pager = NULL, *to = stdout;
+    for (int i = 0; i < o->reports.count; i++)
+        if (!pager && strcmp(o->reports.list[i], "text") == 0 && (pager = open_pager(o, view)))
+            to = pager;
+    if (o->tree) {
+        if (!view->width)
+            view_detect(view, to);
+        view_tree(to, tree_build(run, o->reachable), o->reachable, view);
+    } else {
+        for (int i = 0; i < o->reports.count; i++)
+            if (report_write(o->reports.list[i], run, view, to, &error) != 0)
+                status = complain(STATUS_FAILED, "%s", error.text);
+    }
+    if (pager)
+        pclose(pager);
+    return status;
+}
+
+static int parse(poptContext context, struct options *o) {
+    struct error error;
+    int option;
+    while ((option = poptGetNextOpt(context)) >= 0) {
+        const char *value = poptGetOptArg(context);
+        if (option == RULES)
+            texts_add(&o->rules, value);
+        else if (option == KIND ? filter_kind(&o->filter, value, &error) != 0
+                                : report_check(value, &error) != 0)
+            return complain(STATUS_USAGE, "%s", error.text);
+        else if (option == REPORT)
+            texts_add(&o->reports, value);
+    }
+    if (option < -1)
+        return complain(STATUS_USAGE, "%s: %s; see tondo show --help",
+                        poptBadOption(context, POPT_BADOPTION_NOALIAS), poptStrerror(option));
+    if (o->process < 0 || o->thread < 0 || o->size < 0 || o->top < 0)
+        return complain(STATUS_USAGE, "--process, --thread, --min-size and --top want numbers, "
+                                      "0 or more");
+    o->filter.process = (uint32_t)o->process;
+    o->filter.thread = (uint32_t)o->thread;
+    o->filter.size = (uint64_t)o->size;
+    o->filter.top = (uint64_t)o->top;
+    if (!o->reports.count)
+        texts_add(&o->reports, "text");
+    return 0;
+}
+
+static int show(struct options *o, const char *path, struct view_options *view) {
+    struct error error;
+    struct run *run = session_load(path, &error);
+    if (!run)
+        return complain(STATUS_FAILED, "%s", error.text);
+    int status = 0;
+    struct rules *rules = rules_gather(&o->rules, &error);
+    if (!rules || (o->baseline && baseline_apply(run, o->baseline, &error) != 0)) {
+        status = complain(STATUS_USAGE, "%s", error.text);
+    } else {
+        if (o->reachable)
+            run_count_reachable(run);
+        rules_apply(rules, run, rules_today());
+        run_number(run);
+        filter_apply(&o->filter, run);
+        status = put(o, run, view);
+    }
+    rules_free(rules);
+    run_free(run);
     return status;
 }
 
 int command_show(int argc, const char **argv) {
-    struct texts reports = {0}, files = {0};
-    int reachable = 0;
-    char *by = NULL;
+    struct options o = {0};
     struct poptOption table[] = {
         {"report", 'r', POPT_ARG_STRING, NULL, REPORT,
-         "text, html, json, line, sarif or junit, to stdout or to a file; repeatable", "FORM[:FILE]"},
+         "text, html, json, line, sarif or junit, to stdout or to a file; repeatable",
+         "FORM[:FILE]"},
         {"rules", 's', POPT_ARG_STRING, NULL, RULES, "suppression rules; repeatable", "FILE"},
-        {"by", 0, POPT_ARG_STRING, &by, 0, "stack (default), site, function, file, module, kind",
-         "WHAT"},
-        {"reachable", 0, POPT_ARG_NONE, &reachable, 0,
+        {"baseline", 0, POPT_ARG_STRING, &o.baseline, 0,
+         "a session whose findings are known: they are suppressed", "FILE"},
+        {"by", 0, POPT_ARG_STRING, &o.by, 0,
+         "stack (default), site, function, file, module, kind, process", "WHAT"},
+        {"tree", 0, POPT_ARG_NONE, &o.tree, 0,
+         "lost memory as a tree of callers (with --reachable: all that was left)", NULL},
+        {"reachable", 0, POPT_ARG_NONE, &o.reachable, 0,
          "count blocks that are pointed to at exit as findings", NULL},
+        {"kind", 0, POPT_ARG_STRING, NULL, KIND, "only findings of this kind; repeatable", "KIND"},
+        {"file", 0, POPT_ARG_STRING, &o.filter.file, 0, "only with this source file in a stack",
+         "PATTERN"},
+        {"function", 0, POPT_ARG_STRING, &o.filter.function, 0,
+         "only with this function in a stack", "PATTERN"},
+        {"module", 0, POPT_ARG_STRING, &o.filter.module, 0,
+         "only with this program or library in a stack", "PATTERN"},
+        {"process", 0, POPT_ARG_INT, &o.process, 0, "only of this process", "PID"},
+        {"thread", 0, POPT_ARG_INT, &o.thread, 0, "only of this thread, counted from 1", "N"},
+        {"min-size", 0, POPT_ARG_LONGLONG, &o.size, 0, "only of at least so many bytes", "BYTES"},
+        {"top", 0, POPT_ARG_LONGLONG, &o.top, 0, "only the first N", "N"},
+        {"no-pager", 0, POPT_ARG_NONE, &o.no_pager, 0, "straight to the terminal", NULL},
         POPT_AUTOHELP POPT_TABLEEND};
     poptContext context = poptGetContext("tondo show", argc, argv, table, 0);
     poptSetOtherOptionHelp(context, "[options] [SESSION]");
-    struct error error;
-    int option, status = 0;
-    while ((option = poptGetNextOpt(context)) >= 0) {
-        const char *value = poptGetOptArg(context);
-        if (option == RULES)
-            texts_add(&files, value);
-        else if (report_check(value, &error) == 0)
-            texts_add(&reports, value);
-        else
-            status = complain(STATUS_USAGE, "%s", error.text);
-    }
-    if (option < -1)
-        status = complain(STATUS_USAGE, "%s: %s; see tondo show --help",
-                          poptBadOption(context, POPT_BADOPTION_NOALIAS), poptStrerror(option));
     struct view_options view = {0};
-    if (!status && by && (view.by = view_grouping(by)) == GROUPINGS)
-        status = complain(STATUS_USAGE, "--by wants stack, site, function, file, module or kind");
-    if (!reports.count)
-        texts_add(&reports, "text");
-    const char *given = poptGetArg(context);
-    char *path = given ? NULL : session_last();
+    int status = parse(context, &o);
+    if (!status && o.by && (view.by = view_grouping(o.by)) == GROUPINGS)
+        status = complain(STATUS_USAGE,
+                          "--by wants stack, site, function, file, module, kind or process");
+    const char *given = status ? NULL : poptGetArg(context);
+    char *path = given || status ? NULL : session_last();
     if (!status && !given && !path)
         status = complain(STATUS_FAILED, "no run is kept yet; start with: tondo run PROGRAM");
-    struct run *run = NULL;
-    struct rules *rules = NULL;
-    if (!status && !(run = session_load(given ? given : path, &error)))
-        status = complain(STATUS_FAILED, "%s", error.text);
-    if (!status && !(rules = rules_gather(&files, &error)))
-        status = complain(STATUS_USAGE, "%s", error.text);
-    if (!status) {
-        if (reachable)
-            run_count_reachable(run);
-        rules_apply(rules, run, rules_today());
-        status = show(&reports, run, &view);
-    }
-    rules_free(rules);
-    run_free(run);
+    if (!status)
+        status = show(&o, given ? given : path, &view);
     free(path);
     poptFreeContext(context);
     return status;

@@ -501,6 +501,12 @@ void run_settle(struct run *run) {
     }
 }
 
+void run_number(struct run *run) {
+    int n = 0;
+    for (size_t i = 0; i < run->count; i++)
+        run->findings[i].number = run->findings[i].suppressed_by ? 0 : ++n;
+}
+
 const struct finding *run_finding(const struct run *run, const char *number) {
     char *end;
     uint64_t n = strtoull(number, &end, 10), at = 0;

@@ -44,6 +44,7 @@ struct share {
 
 struct finding {
     char id[17];
+    int number; /* as reports count open findings, from 1; 0: not open */
     enum finding_kind kind;
     uint64_t count;
     uint32_t pid, thread;
@@ -125,6 +126,8 @@ uint64_t run_suppressed(const struct run *run);
 /* Joins findings with the same kind and the same lines, orders them (accesses
    as they came, leaks largest first) and gives them their ids and messages. */
 void run_settle(struct run *run);
+/* Numbers the open findings; after rules were applied, before filters. */
+void run_number(struct run *run);
 /* The open finding of that number as reports count them (from 1), or of that id;
    null: none. */
 const struct finding *run_finding(const struct run *run, const char *number);

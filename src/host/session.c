@@ -449,6 +449,44 @@ static void take_processes(struct run *run, const json_t *list) {
     }
 }
 
+int session_last_two(char **before, char **last, struct error *error) {
+    char *folder = session_folder();
+    struct dirent **entries;
+    int count = folder ? scandir(folder, &entries, is_session, alphasort) : -1;
+    const char *program = NULL;
+    struct run *newest = NULL;
+    for (int i = count; i-- > 0;) {
+        char *path = NULL;
+        struct run *run = NULL;
+        struct error ignored;
+        if (!*before && asprintf(&path, "%s/%s", folder, entries[i]->d_name) > 0)
+            run = session_load(path, &ignored);
+        if (run && !newest) {
+            newest = run;
+            program = run->program;
+            *last = path;
+        } else if (run && program && run->program && strcmp(run->program, program) == 0) {
+            *before = path;
+            run_free(run);
+        } else {
+            free(path);
+            run_free(run);
+        }
+        free(entries[i]);
+    }
+    if (count >= 0)
+        free(entries);
+    free(folder);
+    int result = 0;
+    if (!newest)
+        result = error_set(error, "no run is kept yet; start with: tondo run PROGRAM");
+    else if (!*before)
+        result = error_set(error, "only one run of %s is kept; run it again, or name two sessions",
+                           program ? program : "the program");
+    run_free(newest);
+    return result;
+}
+
 struct run *session_load(const char *path, struct error *error) {
     size_t size;
     char *text = read_file(path, &size, error);

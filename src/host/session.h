@@ -15,6 +15,8 @@ int session_keep(const struct run *run, struct error *error);
 struct run *session_load(const char *path, struct error *error);
 /* Path of the last kept session, to be freed; null: there is none. */
 char *session_last(void);
+/* The last run and the one of the same program before it (malloc). 0 or -1. */
+int session_last_two(char **before, char **last, struct error *error);
 /* The folder runs are kept in (malloc), or null. */
 char *session_folder(void);
 

@@ -448,7 +448,9 @@ void view_text(FILE *to, const struct run *run, const struct view_options *optio
         int number = 0;
         for (size_t i = 0; i < run->count; i++)
             if (!run->findings[i].suppressed_by)
-                put_finding(&page, &run->findings[i], ++number);
+                put_finding(&page, &run->findings[i],
+                            run->findings[i].number ? run->findings[i].number : number + 1),
+                    number++;
     }
     put_processes(&page, options->by == BY_PROCESS ? 100000 : 24);
     put_summary(&page);

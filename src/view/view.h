@@ -5,6 +5,7 @@
 
 #include "../core/model.h"
 #include "../core/rules.h"
+#include "../core/tree.h"
 
 #include <stdio.h>
 
@@ -29,6 +30,9 @@ void view_sarif(FILE *to, const struct run *run);
 void view_junit(FILE *to, const struct run *run);
 /* Text as XML and HTML take it; what is not allowed there becomes '?'. */
 void xml_escape(FILE *to, const char *text);
+/* Lost memory by callers; whole: all that was left on the heap. */
+void view_tree(FILE *to, const struct tree_node *root, bool whole,
+               const struct view_options *options);
 void view_groups(FILE *to, const struct run *run, const struct view_options *options);
 
 #endif
