@@ -16,6 +16,7 @@
 #define LEDGER_PROCESSES 16384u
 #define LEDGER_NAMES 16384u
 #define LEDGER_ORIGINS 65536u
+#define LEDGER_SITES (1u << 18)
 #define LEDGER_DESCRIPTORS 4096u
 #define LEDGER_PATH 232
 #define LEDGER_COMMAND 512
@@ -35,6 +36,13 @@ struct ledger_module {
     uint64_t start, end; /* guest addresses */
     uint64_t bias;       /* load address - link address */
     char path[LEDGER_PATH];
+};
+
+/* What one allocation stack of one process holds now. Written by that process
+   alone, under its heap lock. Site 0 stands for none. */
+struct ledger_site {
+    uint32_t node, process;
+    uint64_t live_blocks, live_bytes;
 };
 
 /* The name a replaced function goes by in reports. */
@@ -134,7 +142,7 @@ struct ledger {
     uint32_t host_pid;
     uint32_t event; /* futex, bumped by guests and by the host's child handler */
     uint32_t next_node, next_finding, next_module, next_process, next_name, next_origin;
-    uint32_t next_descriptor;
+    uint32_t next_descriptor, next_site;
     uint32_t overflow; /* something did not fit */
     uint32_t failure;  /* engine could not go on, text below */
     char failure_text[500];
@@ -153,6 +161,8 @@ struct ledger {
     uint32_t origin_buckets[4096];
     struct ledger_origin origins[LEDGER_ORIGINS];
     struct ledger_node nodes[LEDGER_NODES];
+    uint32_t site_of[LEDGER_NODES]; /* by node, 0: none yet */
+    struct ledger_site sites[LEDGER_SITES];
     struct ledger_finding findings[LEDGER_FINDINGS];
     struct ledger_module modules[LEDGER_MODULES];
     struct ledger_name names[LEDGER_NAMES];

@@ -90,6 +90,19 @@ struct tally {
     uint64_t blocks, bytes;
 };
 
+/* The live heap at one moment. */
+struct sample {
+    double at; /* seconds since the start */
+    uint64_t bytes, blocks;
+};
+
+/* An allocation stack and what it held: at the peak; or at a quarter of the run
+   (`from`) and at its end. */
+struct holding {
+    struct stack stack;
+    uint64_t from, bytes;
+};
+
 struct run {
     const char *program, *directory, *started; /* started: RFC 3339 */
     const char **arguments;
@@ -99,6 +112,12 @@ struct run {
     int status, signal; /* signal 0: it exited with status */
     uint64_t allocations, frees, allocated_bytes, peak_bytes;
     struct tally live, leaks[LEAK_CLASSES];
+    struct sample *samples;
+    size_t sample_count;
+    double peak_at; /* seconds; of the snapshot in `peak` */
+    uint64_t peak_seen; /* bytes at that moment: near the true peak */
+    struct holding *peak, *growing; /* the largest first */
+    size_t peak_count, growing_count;
     bool searched; /* the heap search was done */
     struct process *processes; /* in the order they began; the first is the program */
     size_t process_count;

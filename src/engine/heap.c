@@ -175,7 +175,30 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
     return slot;
 }
 
-static void count_in(uint64_t size) {
+/* The counters of an allocation stack; null for another process's: a child frees
+   blocks that its parent allocated. */
+static struct ledger_site *site_of(uint32_t node) {
+    uint32_t *known = &ledger->site_of[node];
+    if (!*known) {
+        uint32_t n = __atomic_add_fetch(&ledger->next_site, 1, __ATOMIC_RELAXED);
+        if (n >= LEDGER_SITES) {
+            ledger->next_site = LEDGER_SITES;
+            return NULL;
+        }
+        ledger->sites[n].node = node;
+        ledger->sites[n].process = process_index;
+        *known = n;
+    }
+    struct ledger_site *site = &ledger->sites[*known];
+    return site->process == process_index ? site : NULL;
+}
+
+static void count_in(uint64_t size, uint32_t stack) {
+    struct ledger_site *site = site_of(stack);
+    if (site) {
+        site->live_blocks++;
+        site->live_bytes += size;
+    }
     struct ledger_process *p = &ledger->processes[process_index];
     p->allocations++;
     p->allocated_bytes += size;
@@ -275,7 +298,7 @@ gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int famil
     block->family = (uint8_t)family;
     block->sequence = ++sequence;
     __atomic_store_n(&block->state, BLOCK_LIVE, __ATOMIC_RELEASE);
-    count_in(size);
+    count_in(size, stack);
     lock_drop(&heap_lock);
     return user;
 }
@@ -413,6 +436,11 @@ void heap_release(struct block_view *view, uint32_t stack) {
     p->frees++;
     p->live_blocks--;
     p->live_bytes -= view->size;
+    struct ledger_site *site = site_of(view->block->allocated);
+    if (site) {
+        site->live_blocks--;
+        site->live_bytes -= view->size;
+    }
     view->block->freed = stack;
     view->block->state = BLOCK_RETIRED;
     if (view->size <= EAGER_LIMIT) {

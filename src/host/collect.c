@@ -314,6 +314,64 @@ static void add_losses(struct collector *c, const struct losses *losses) {
     free(kept);
 }
 
+enum { PEAK_STACKS = 12, GROWING_STACKS = 8 };
+
+static int more_held(const void *a, const void *b) {
+    const struct holding *x = a, *y = b;
+    uint64_t gx = x->bytes - x->from, gy = y->bytes - y->from;
+    return (gx < gy) - (gx > gy);
+}
+
+static struct stack site_stack(struct collector *c, uint32_t site) {
+    const struct ledger_site *s = &c->ledger->sites[site];
+    const struct ledger_process *p = process_of(c, s->process);
+    return stack_of(c, s->node, p ? p->image : 0, true);
+}
+
+/* Sites by number first; only the largest get their stacks resolved. */
+static struct holding *settle(struct collector *c, struct holding *list, uint32_t *sites,
+                              size_t *count, size_t limit) {
+    for (size_t i = 0; i < *count; i++)
+        list[i].stack.count = (int)sites[i];
+    qsort(list, *count, sizeof *list, more_held);
+    *count = *count < limit ? *count : limit;
+    struct holding *kept = pool_take(c->run->pool, (*count + 1) * sizeof *kept);
+    for (size_t i = 0; i < *count; i++) {
+        kept[i] = list[i];
+        kept[i].stack = site_stack(c, (uint32_t)list[i].stack.count);
+    }
+    return kept;
+}
+
+static void add_history(struct collector *c, const struct history *h) {
+    struct run *run = c->run;
+    run->samples = pool_take(run->pool, (h->count + 1) * sizeof *run->samples);
+    memcpy(run->samples, h->samples, h->count * sizeof *run->samples);
+    run->sample_count = h->count;
+    run->peak_at = h->peak.at;
+    run->peak_seen = h->peak.bytes;
+    uint32_t total = bounded(c->ledger->next_site + 1, LEDGER_SITES);
+    struct holding *list = calloc(total + 1, sizeof *list);
+    uint32_t *sites = calloc(total + 1, sizeof *sites);
+    for (uint32_t i = 1; i < total && i < h->peak.count; i++)
+        if (h->peak.sites[i]) {
+            sites[run->peak_count] = i;
+            list[run->peak_count++] = (struct holding){.bytes = h->peak.sites[i]};
+        }
+    run->peak = settle(c, list, sites, &run->peak_count, PEAK_STACKS);
+    for (uint32_t i = 1; i < total; i++) {
+        uint64_t from;
+        if (!history_grows(h, i, &from))
+            continue;
+        const struct snapshot *end = &h->points[h->point_count - 1];
+        sites[run->growing_count] = i;
+        list[run->growing_count++] = (struct holding){.from = from, .bytes = end->sites[i]};
+    }
+    run->growing = settle(c, list, sites, &run->growing_count, GROWING_STACKS);
+    free(list);
+    free(sites);
+}
+
 struct run *collect(const struct launch *launch, struct symbols *symbols) {
     const struct ledger *l = launch->ledger;
     struct collector c = {.ledger = l, .symbols = symbols, .run = run_new()};
@@ -359,6 +417,7 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
         add_descriptor(&c, &l->descriptors[i]);
     add_losses(&c, &launch->losses);
     add_processes(&c, launch);
+    add_history(&c, &launch->history);
     struct resolved *r, *next;
     run_settle(run);
     HASH_ITER(hh, c.cache, r, next) {

@@ -252,28 +252,33 @@ static void after_death(struct launch *launch) {
     waitpid((pid_t)p->keeper, NULL, 0);
 }
 
+static double seconds_now(void) {
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
+}
+
 static void wait_for(struct launch *launch, pid_t pid) {
     struct ledger *ledger = launch->ledger;
+    double start = seconds_now();
+    history_start(&launch->history);
     int status = 0;
     for (;;) {
         uint32_t seen = __atomic_load_n(&ledger->event, __ATOMIC_SEQ_CST);
         serve(launch);
         if (waitpid(pid, &status, WNOHANG) == pid)
             break;
-        struct timespec limit = {0, 200000000};
+        history_look(&launch->history, ledger, seconds_now() - start, false);
+        double pause = launch->history.interval < 0.2 ? launch->history.interval : 0.2;
+        struct timespec limit = {0, (long)(pause * 1e9)};
         syscall(SYS_futex, &ledger->event, FUTEX_WAIT, seen, &limit, NULL, 0);
     }
     guest_pid = 0;
+    history_look(&launch->history, ledger, seconds_now() - start, true);
     serve(launch);
     after_death(launch);
     launch->signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
     launch->status = WIFEXITED(status) ? WEXITSTATUS(status) : 0;
-}
-
-static double seconds_now(void) {
-    struct timespec t;
-    clock_gettime(CLOCK_MONOTONIC, &t);
-    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
 }
 
 int launch_run(struct launch *launch, struct error *error) {
@@ -344,5 +349,6 @@ void launch_free(struct launch *launch) {
     if (launch->ledger)
         munmap(launch->ledger, sizeof(struct ledger));
     free(launch->losses.list);
+    history_free(&launch->history);
     free(launch->path);
 }

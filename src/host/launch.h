@@ -4,6 +4,7 @@
 
 #include "../core/error.h"
 #include "../core/ledger_format.h"
+#include "history.h"
 #include "search.h"
 
 struct launch {
@@ -16,6 +17,7 @@ struct launch {
     char **actual;  /* what is really run: the interpreter of a script first */
     struct ledger *ledger;
     struct losses losses;
+    struct history history;
     uint32_t pid;
     int status, signal; /* signal 0: exited */
     double seconds;

@@ -131,6 +131,30 @@ static json_t *from_processes(const struct run *run) {
     return list;
 }
 
+static json_t *from_holdings(const struct holding *list, size_t count, bool growing) {
+    json_t *array = json_array();
+    for (size_t i = 0; i < count; i++) {
+        json_t *o = json_pack("{s:I,s:o}", "bytes", (json_int_t)list[i].bytes, "stack",
+                              from_stack(&list[i].stack));
+        if (growing)
+            json_object_set_new(o, "from", json_integer((json_int_t)list[i].from));
+        json_array_append_new(array, o);
+    }
+    return array;
+}
+
+static json_t *from_history(const struct run *run) {
+    json_t *samples = json_array();
+    for (size_t i = 0; i < run->sample_count; i++)
+        json_array_append_new(samples, json_pack("[f,I,I]", run->samples[i].at,
+                                                 (json_int_t)run->samples[i].bytes,
+                                                 (json_int_t)run->samples[i].blocks));
+    return json_pack("{s:o,s:{s:f,s:I,s:o},s:o}", "samples", samples, "peak", "at", run->peak_at,
+                     "bytes", (json_int_t)run->peak_seen, "stacks",
+                     from_holdings(run->peak, run->peak_count, false), "growing",
+                     from_holdings(run->growing, run->growing_count, true));
+}
+
 static json_t *from_run(const struct run *run) {
     json_t *arguments = json_array(), *findings = json_array(), *kept = json_array();
     for (int i = 0; i < run->argument_count; i++)
@@ -151,14 +175,14 @@ static json_t *from_run(const struct run *run) {
         (json_int_t)run->peak_bytes, "live_blocks", (json_int_t)run->live.blocks, "live_bytes",
         (json_int_t)run->live.bytes);
     return json_pack(
-        "{s:{s:s,s:i},s:{s:o,s:o,s:o,s:i,s:o,s:f,s:o,s:o},s:{s:I,s:I,s:I,s:b,s:o,s:o},s:o,s:o}",
+        "{s:{s:s,s:i},s:{s:o,s:o,s:o,s:i,s:o,s:f,s:o,s:o},s:{s:I,s:I,s:I,s:b,s:o,s:o},s:o,s:o,s:o}",
         "tondo", "version", TONDO_VERSION, "schema", 1, "run", "program",
         text_or_null(run->program), "args", arguments, "directory", text_or_null(run->directory),
         "pid", (int)run->pid, "started", text_or_null(run->started), "seconds", run->seconds,
         "exit", end, "processes", from_processes(run), "summary", "findings", (json_int_t)run_open(run), "occurrences",
         (json_int_t)run_occurrences(run), "suppressed", (json_int_t)run_suppressed(run),
         "searched", run->searched, "heap", heap, "leaks", leaks, "findings", findings, "reachable",
-        kept);
+        kept, "history", from_history(run));
 }
 
 char *session_text(const struct run *run) {
@@ -487,6 +511,32 @@ int session_last_two(char **before, char **last, struct error *error) {
     return result;
 }
 
+static struct holding *to_holdings(struct run *run, const json_t *list, size_t *count) {
+    size_t i;
+    json_t *o;
+    struct holding *h = pool_take(run->pool, (json_array_size(list) + 1) * sizeof *h);
+    json_array_foreach(list, i, o)
+        h[(*count)++] = (struct holding){to_stack(run, json_object_get(o, "stack")),
+                                         get_number(o, "from"), get_number(o, "bytes")};
+    return h;
+}
+
+static void take_history(struct run *run, const json_t *o) {
+    const json_t *samples = json_object_get(o, "samples"), *peak = json_object_get(o, "peak");
+    size_t i;
+    json_t *s;
+    run->samples = pool_take(run->pool, (json_array_size(samples) + 1) * sizeof *run->samples);
+    json_array_foreach(samples, i, s)
+        run->samples[run->sample_count++] = (struct sample){
+            json_number_value(json_array_get(s, 0)),
+            (uint64_t)json_integer_value(json_array_get(s, 1)),
+            (uint64_t)json_integer_value(json_array_get(s, 2))};
+    run->peak_at = json_number_value(json_object_get(peak, "at"));
+    run->peak_seen = get_number(peak, "bytes");
+    run->peak = to_holdings(run, json_object_get(peak, "stacks"), &run->peak_count);
+    run->growing = to_holdings(run, json_object_get(o, "growing"), &run->growing_count);
+}
+
 struct run *session_load(const char *path, struct error *error) {
     size_t size;
     char *text = read_file(path, &size, error);
@@ -535,6 +585,7 @@ struct run *session_load(const char *path, struct error *error) {
         run->leaks[c].blocks = get_number(l, "blocks");
         run->leaks[c].bytes = get_number(l, "bytes");
     }
+    take_history(run, json_object_get(root, "history"));
     take_findings(run, json_object_get(root, "findings"));
     size_t count = run->count;
     take_findings(run, json_object_get(root, "reachable"));

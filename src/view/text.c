@@ -319,6 +319,33 @@ static bool misses_lines(const struct run *run) {
     return false;
 }
 
+/* Where the live heap stood, and who kept taking: losses that are still pointed to. */
+static void put_history(const struct page *p) {
+    const struct run *run = p->run;
+    char a[48], b[48];
+    if (run->sample_count > 3 && run->peak_seen && run->seconds >= 0.2)
+        fprintf(p->to, "Live heap: %s at the peak, about %.1f s after the start, %s at the end\n",
+                human(a, sizeof a, run->peak_bytes), run->peak_at,
+                human(b, sizeof b, run->samples[run->sample_count - 1].bytes));
+    for (size_t i = 0; i < run->growing_count && i < 3; i++) {
+        const struct holding *h = &run->growing[i];
+        const struct frame *site = stack_site(&h->stack);
+        if (!site && h->stack.count > 1)
+            site = &h->stack.frames[1];
+        if (i == 0)
+            fputs("Kept growing while the program ran:\n", p->to);
+        fprintf(p->to, "  %s, from %s in its first quarter: ", human(a, sizeof a, h->bytes),
+                human(b, sizeof b, h->from));
+        if (site) {
+            fprintf(p->to, "%s, ", function_name(site));
+            put_place(p, site);
+        } else {
+            fputs("unknown code", p->to);
+        }
+        fputc('\n', p->to);
+    }
+}
+
 static void put_summary(const struct page *p) {
     const struct run *run = p->run;
     char a[48], b[48], c[48], d[48];
@@ -326,6 +353,7 @@ static void put_summary(const struct page *p) {
             quantity(a, sizeof a, run->allocations, "allocation"),
             human(b, sizeof b, run->allocated_bytes), quantity(c, sizeof c, run->frees, "block"),
             human(d, sizeof d, run->peak_bytes));
+    put_history(p);
     uint64_t live = 0;
     for (int i = 0; i < LEAK_CLASSES; i++)
         live += run->leaks[i].blocks;
@@ -530,7 +558,8 @@ void view_groups(FILE *to, const struct run *run, const struct view_options *opt
         all_bytes += f->bytes + f->dependent_bytes;
     }
     qsort(groups, count, sizeof *groups, larger);
-    fprintf(to, "%8s %8s %10s %12s %6s\n", "findings", "accesses", "blocks", "bytes", "share");
+    if (count)
+        fprintf(to, "%8s %8s %10s %12s %6s\n", "findings", "accesses", "blocks", "bytes", "share");
     for (size_t k = 0; k < count; k++) {
         const struct group *g = &groups[k];
         fprintf(to, "%8" PRIu64 " %8" PRIu64 " %10" PRIu64 " %12" PRIu64, g->findings, g->count,
