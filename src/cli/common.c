@@ -51,6 +51,12 @@ static void write_sarif(FILE *to, const struct run *run, const struct view_optio
     view_sarif(to, run);
 }
 
+/* The tree of callers is laid out in the run's own pool. */
+static void write_html(FILE *to, const struct run *run, const struct view_options *options) {
+    (void)options;
+    view_html(to, (struct run *)(uintptr_t)run);
+}
+
 static void write_junit(FILE *to, const struct run *run, const struct view_options *options) {
     (void)options;
     view_junit(to, run);
@@ -60,7 +66,7 @@ static const struct form {
     const char *name;
     void (*write)(FILE *to, const struct run *run, const struct view_options *options);
 } forms[] = {{"text", write_text}, {"json", write_json}, {"line", write_line},
-             {"sarif", write_sarif}, {"junit", write_junit}};
+             {"html", write_html}, {"sarif", write_sarif}, {"junit", write_junit}};
 
 static const struct form *find_form(const char *report) {
     size_t n = strcspn(report, ":");

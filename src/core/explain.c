@@ -145,16 +145,15 @@ static const char *bounds_story(struct run *run, const struct finding *f) {
                            "It fell %s before the block's first byte. The index was negative, or "
                            "the pointer had been moved back.",
                            quantity(a, sizeof a, (uint64_t)-f->block_offset, "byte"));
-    if (f->where == WHERE_INSIDE && (uint64_t)f->block_offset + f->size > size)
-        return pool_format(run->pool,
-                           "It began inside the block, at byte %" PRId64 ", and reached %s beyond "
-                           "its end.",
-                           f->block_offset,
-                           quantity(a, sizeof a, (uint64_t)f->block_offset + f->size - size,
-                                    "byte"));
     if (f->where != WHERE_AFTER)
         return NULL;
     uint64_t behind = (uint64_t)f->block_offset - size;
+    if (f->address >= f->block_start && f->address < f->block_start + size)
+        return pool_format(run->pool,
+                           "It began inside the block, at byte %" PRIu64 ", and reached %s beyond "
+                           "its end.", f->address - f->block_start,
+                           quantity(a, sizeof a, f->address + f->size - f->block_start - size,
+                                    "byte"));
     if (behind == 0)
         return pool_format(run->pool,
                            "It is the very first byte after the block: the block is one element "

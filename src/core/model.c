@@ -390,6 +390,17 @@ static const char *describe_undefined(struct run *run, const struct finding *f) 
     return pool_format(run->pool, "an undefined value %s%s", what, origin);
 }
 
+/* An access that begins inside the block and goes on behind it. */
+static const char *describe_reach(struct run *run, const struct finding *f, const char *verb,
+                                  const char *size, const char *in) {
+    char beyond[48], whole[48];
+    return pool_format(run->pool, "%s of %s%s reaches %s beyond the end of a %s%s", verb, size, in,
+                       quantity(beyond, sizeof beyond,
+                                f->address + f->size - f->block_start - f->block_size, "byte"),
+                       f->has_freed ? "freed block of " : "block of ",
+                       quantity(whole, sizeof whole, f->block_size, "byte"));
+}
+
 static const char *describe(struct run *run, const struct finding *f) {
     char size[48];
     quantity(size, sizeof size, f->size, "byte");
@@ -461,6 +472,10 @@ static const char *describe(struct run *run, const struct finding *f) {
                                f->function, f->block_size);
         /* fall through */
     default:
+        if (f->has_block && f->where == WHERE_AFTER && f->address >= f->block_start &&
+            f->address < f->block_start + f->block_size &&
+            f->address + f->size > f->block_start + f->block_size)
+            return describe_reach(run, f, verb, size, in);
         if (f->has_block)
             return pool_format(run->pool, "%s of %s%s %s", verb, size, in, describe_place(run, f));
         return pool_format(run->pool, "%s of %s%s at 0x%" PRIx64 ", which no live block holds", verb,

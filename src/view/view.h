@@ -27,6 +27,8 @@ void view_text(FILE *to, const struct run *run, const struct view_options *optio
 void view_line(FILE *to, const struct run *run);
 /* SARIF 2.1.0 (OASIS); JUnit XML. */
 void view_sarif(FILE *to, const struct run *run);
+/* One self-contained page. */
+void view_html(FILE *to, struct run *run);
 void view_junit(FILE *to, const struct run *run);
 /* Text as XML and HTML take it; what is not allowed there becomes '?'. */
 void xml_escape(FILE *to, const char *text);

@@ -186,5 +186,38 @@ is "diff of equals" 0 $?
 is "diff with something new" 100 $?
 has "diff" "1 new, 0 gone" out
 
+# choosing, explaining, comparing
+"$tondo" run -q ./flawed 2>/dev/null >out
+"$tondo" run -q ./flawed 2>/dev/null >out
+"$tondo" diff >out 2>&1
+is "diff of the last two" 0 $?
+has "diff: heaps" "peak bytes" out
+"$tondo" show --kind leak -r line saved.json >out
+is "only leaks" "$("$tondo" show -r line saved.json | grep -c ": leak: ")" "$(grep -c . out)"
+is "the first only" 1 "$("$tondo" show --top 1 -r line saved.json | grep -c .)"
+"$tondo" show --function nowhere -r line saved.json >out
+is "no such function" 0 "$(grep -c . out)"
+"$tondo" show --kind leek saved.json >out 2>&1
+is "no such kind" 2 $?
+"$tondo" show --tree --reachable saved.json >out
+has "tree" "main" out
+"$tondo" explain 1 saved.json >out
+has "explain a finding" "What happened" out
+"$tondo" explain use-after-free >out
+has "explain a kind" "CWE-416" out
+"$tondo" explain 4711 saved.json >out 2>&1
+is "no such finding" 2 $?
+"$tondo" run --baseline saved.json ./flawed 2>err >out
+is "baseline" 1 "$(grep -c 'nothing found' err)"
+"$tondo" run --baseline absent.json ./flawed 2>err >out
+is "no baseline" 2 $?
+"$tondo" run -r sarif:out.sarif -r junit:out.xml -r html:out.html ./flawed 2>err >out
+has "sarif" '"version": "2.1.0"' out.sarif
+has "junit" "<testsuites" out.xml
+has "html" "</html>" out.html
+mkdir -p conf/tondo; cp known.rules conf/tondo/rules
+XDG_CONFIG_HOME=$PWD/conf "$tondo" run ./flawed 4 2>err >out
+is "the user's rules" 4 $?
+
 echo "$passed passed, $failed failed"
 [ "$failed" = 0 ]
