@@ -3,7 +3,7 @@
 # only then.
 set -e
 wanted="gcc g++ clang make cmake pkg-config binutils libzydis-dev libzycore-dev libdw-dev libelf-dev
-python3 python3-jsonschema
+python3 python3-jsonschema libsimdjson-dev
 libiberty-dev libjansson-dev libconfuse-dev libpopt-dev libzstd-dev uthash-dev"
 missing=""
 for package in $wanted; do

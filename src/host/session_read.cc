@@ -1,0 +1,465 @@
+/* Reading sessions. They may be large (a hundred thousand findings are some 170 MB),
+   so the text goes through simdjson. It is untrusted input: anything missing or of
+   another type is empty; what is no session at all is an error. */
+extern "C" {
+#include "session.h"
+}
+
+#include <cerrno>
+#include <cstdint>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <memory>
+#include <simdjson.h>
+#include <fcntl.h>
+#include <string>
+#include <string_view>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#include <unordered_map>
+#include <zstd.h>
+
+namespace {
+
+using simdjson::dom::array;
+using simdjson::dom::element;
+using simdjson::dom::object;
+
+/* The text of a file, with the room behind it that the parser wants: mapped where the
+   last page has that room, else read. */
+class text {
+  public:
+    const char *bytes = nullptr;
+    size_t size = 0;
+
+    ~text() {
+        if (mapped)
+            munmap(mapped, size);
+    }
+
+    bool read(const char *path, struct error *error) {
+        int fd = open(path, O_RDONLY | O_CLOEXEC);
+        struct stat s;
+        if (fd < 0 || fstat(fd, &s) != 0 || S_ISDIR(s.st_mode)) {
+            error_set(error, "cannot read %s: %s", path, strerror(fd < 0 ? errno : EISDIR));
+            if (fd >= 0)
+                close(fd);
+            return false;
+        }
+        size_t tail = static_cast<size_t>(s.st_size) % 4096;
+        if (S_ISREG(s.st_mode) && tail && tail <= 4096 - simdjson::SIMDJSON_PADDING)
+            mapped = mmap(nullptr, static_cast<size_t>(s.st_size), PROT_READ, MAP_PRIVATE, fd, 0);
+        bool good = true;
+        if (mapped == MAP_FAILED || !mapped) {
+            mapped = nullptr;
+            good = read_all(fd, static_cast<size_t>(s.st_size));
+            if (!good)
+                error_set(error, "cannot read %s: %s", path, strerror(errno));
+        } else {
+            bytes = static_cast<const char *>(mapped);
+            size = static_cast<size_t>(s.st_size);
+        }
+        close(fd);
+        return good;
+    }
+
+    bool unpack(const char *path, struct error *error) {
+        unsigned long long whole = ZSTD_getFrameContentSize(bytes, size);
+        if (whole <= 1ULL << 33) {
+            std::unique_ptr<char[]> plain(new char[whole + simdjson::SIMDJSON_PADDING]);
+            size_t n = ZSTD_decompress(plain.get(), whole, bytes, size);
+            if (!ZSTD_isError(n)) {
+                if (mapped)
+                    munmap(mapped, size);
+                mapped = nullptr;
+                own = std::move(plain);
+                bytes = own.get();
+                size = n;
+                return true;
+            }
+        }
+        error_set(error, "%s: not a session: its compressed form is damaged", path);
+        return false;
+    }
+
+  private:
+    /* Also of what has no size beforehand: a pipe. */
+    bool read_all(int fd, size_t room) {
+        room = room ? room + 1 : 1 << 16;
+        own.reset(new char[room + simdjson::SIMDJSON_PADDING]);
+        for (;;) {
+            if (size == room) {
+                std::unique_ptr<char[]> larger(new char[2 * room + simdjson::SIMDJSON_PADDING]);
+                memcpy(larger.get(), own.get(), size);
+                own = std::move(larger);
+                room *= 2;
+            }
+            ssize_t got = ::read(fd, own.get() + size, room - size);
+            if (got < 0 && errno == EINTR)
+                continue;
+            if (got <= 0) {
+                bytes = own.get();
+                return got == 0;
+            }
+            size += static_cast<size_t>(got);
+        }
+    }
+
+    void *mapped = nullptr;
+    std::unique_ptr<char[]> own;
+};
+
+/* Strings come again and again: each is kept once. */
+class reader {
+  public:
+    explicit reader(struct run *run) : run(run) { strings.reserve(1 << 14); }
+
+    const char *string(element o, const char *key) {
+        std::string_view s;
+        if (o[key].get(s) != simdjson::SUCCESS)
+            return nullptr;
+        return keep(s);
+    }
+
+    static int64_t signed_number(element o, const char *key) {
+        int64_t n;
+        return o[key].get(n) == simdjson::SUCCESS ? n : 0;
+    }
+    static uint64_t number(element o, const char *key) {
+        int64_t n;
+        uint64_t large;
+        if (o[key].get(n) == simdjson::SUCCESS)
+            return n < 0 ? 0 : static_cast<uint64_t>(n);
+        return o[key].get(large) == simdjson::SUCCESS ? large : 0;
+    }
+    static int small(element o, const char *key) {
+        int64_t n = signed_number(o, key);
+        return n > INT32_MIN && n < INT32_MAX ? static_cast<int>(n) : 0;
+    }
+    static double real(element o, const char *key) {
+        double d;
+        return o[key].get(d) == simdjson::SUCCESS ? d : 0;
+    }
+    static bool truth(element o, const char *key) {
+        bool b;
+        return o[key].get(b) == simdjson::SUCCESS && b;
+    }
+    static uint64_t address(element o, const char *key) {
+        std::string_view s;
+        uint64_t value = 0;
+        if (o[key].get(s) != simdjson::SUCCESS || s.size() < 3)
+            return 0;
+        for (char c : s.substr(2))
+            value = value << 4 | static_cast<uint64_t>(c <= '9' ? c - '0' : (c | 32) - 'a' + 10);
+        return value;
+    }
+    static std::string_view view(element o, const char *key) {
+        std::string_view s;
+        return o[key].get(s) == simdjson::SUCCESS ? s : std::string_view();
+    }
+
+    /* One pass over the keys: frames are most of a session. */
+    void frame(object o, struct frame *f) {
+        for (auto field : o) {
+            std::string_view key = field.key, s;
+            int64_t n = 0;
+            if (key == "function" || key == "file" || key == "module") {
+                if (field.value.get(s) != simdjson::SUCCESS)
+                    continue;
+                const char *kept = keep(s);
+                (key == "function" ? f->function : key == "file" ? f->file : f->module) = kept;
+            } else if (key == "line" || key == "column") {
+                if (field.value.get(n) == simdjson::SUCCESS && n > 0 && n < INT32_MAX)
+                    (key == "line" ? f->line : f->column) = static_cast<int>(n);
+            } else if (key == "address") {
+                if (field.value.get(s) == simdjson::SUCCESS && s.size() > 2)
+                    for (char c : s.substr(2))
+                        f->address = f->address << 4 |
+                                     static_cast<uint64_t>(c <= '9' ? c - '0' : (c | 32) - 'a' + 10);
+            } else if (key == "inlined" || key == "own") {
+                bool b = false;
+                if (field.value.get(b) == simdjson::SUCCESS)
+                    (key == "own" ? f->own : f->inlined) = b;
+            }
+        }
+    }
+
+    struct stack stack(element o, const char *key) {
+        struct stack result = {nullptr, 0};
+        array list;
+        if (o[key].get(list) != simdjson::SUCCESS)
+            return result;
+        size_t n = list.size();
+        result.frames =
+            static_cast<struct frame *>(pool_take(run->pool, (n + 1) * sizeof *result.frames));
+        for (element e : list) {
+            if (static_cast<size_t>(result.count) == n)
+                break; /* simdjson counts no further than 2^24 */
+            struct frame *f = &result.frames[result.count++];
+            memset(f, 0, sizeof *f);
+            object members;
+            if (e.get(members) == simdjson::SUCCESS)
+                frame(members, f);
+        }
+        return result;
+    }
+
+    void finding(element o, struct finding *f) {
+        f->kind = kind_from_name(std::string(view(o, "kind")).c_str());
+        snprintf(f->id, sizeof f->id, "%.16s", std::string(view(o, "id")).c_str());
+        f->count = number(o, "count");
+        f->pid = static_cast<uint32_t>(number(o, "pid"));
+        f->thread = static_cast<uint32_t>(number(o, "thread"));
+        f->message = string(o, "message");
+        if (!f->message)
+            f->message = "";
+        f->function = string(o, "called");
+        f->suppressed_by = string(o, "suppressed_by");
+        f->stack = stack(o, "stack");
+        f->other_address = address(o, "source");
+        f->what = string(o, "use");
+        element part;
+        if (o["access"].get(part) == simdjson::SUCCESS && part.is_object()) {
+            f->has_access = true;
+            f->address = address(part, "address");
+            f->size = number(part, "size");
+            f->write = truth(part, "write");
+        }
+        if (o["block"].get(part) == simdjson::SUCCESS && part.is_object())
+            block(part, f);
+        if (o["origin"].get(part) == simdjson::SUCCESS && part.is_object())
+            origin(part, f);
+        if (o["descriptor"].get(part) == simdjson::SUCCESS && part.is_object()) {
+            f->has_descriptor = true;
+            f->descriptor = small(part, "number");
+            f->path = string(part, "path");
+        }
+        if (o["leak"].get(part) == simdjson::SUCCESS && part.is_object()) {
+            for (int c = 0; c < LEAK_CLASSES; c++)
+                if (view(part, "class") == leak_class_name(static_cast<enum leak_class>(c)))
+                    f->leak = static_cast<enum leak_class>(c);
+            f->blocks = number(part, "blocks");
+            f->bytes = number(part, "bytes");
+            f->dependent_blocks = number(part, "dependent_blocks");
+            f->dependent_bytes = number(part, "dependent_bytes");
+        }
+        array list;
+        if (o["processes"].get(list) == simdjson::SUCCESS) {
+            f->shares = static_cast<struct share *>(
+                pool_take(run->pool, (list.size() + 1) * sizeof *f->shares));
+            for (element e : list)
+                if (f->share_count < list.size())
+                    f->shares[f->share_count++] = {static_cast<uint32_t>(number(e, "pid")),
+                                                   number(e, "count")};
+        }
+    }
+
+    void findings(element root, const char *key) {
+        array list;
+        if (root[key].get(list) != simdjson::SUCCESS)
+            return;
+        for (element e : list) {
+            struct finding *f = run_add(run);
+            if (e.is_object())
+                finding(e, f);
+            else
+                f->kind = KIND_COUNT;
+            if (f->kind == KIND_COUNT)
+                run->count--;
+        }
+    }
+
+    void processes(element o) {
+        array list;
+        if (o["processes"].get(list) != simdjson::SUCCESS)
+            return;
+        size_t room = list.size();
+        run->processes =
+            static_cast<struct process *>(pool_take(run->pool, (room + 1) * sizeof *run->processes));
+        for (element e : list) {
+            if (run->process_count == room)
+                break;
+            struct process *p = &run->processes[run->process_count++];
+            memset(p, 0, sizeof *p);
+            int64_t parent;
+            bool known = e["parent"].get(parent) == simdjson::SUCCESS && parent >= 0 &&
+                         parent < static_cast<int64_t>(run->process_count) - 1;
+            p->parent = known ? static_cast<int>(parent) : -1;
+            p->pid = static_cast<uint32_t>(number(e, "pid"));
+            p->program = string(e, "program");
+            p->command = string(e, "command");
+            p->forked = truth(e, "forked");
+            p->end = END_LOST;
+            for (int end = END_EXIT; end <= END_LOST; end++)
+                if (view(e, "state") == end_name(static_cast<enum process_end>(end)))
+                    p->end = static_cast<enum process_end>(end);
+            element exit;
+            if (e["exit"].get(exit) == simdjson::SUCCESS) {
+                p->status = small(exit, "status");
+                p->signal = small(exit, "signal");
+            }
+        }
+    }
+
+    struct holding *holdings(element o, const char *key, size_t *count) {
+        array list;
+        if (o[key].get(list) != simdjson::SUCCESS)
+            return nullptr;
+        size_t room = list.size();
+        auto *h = static_cast<struct holding *>(pool_take(run->pool, (room + 1) * sizeof(holding)));
+        for (element e : list)
+            if (*count < room)
+                h[(*count)++] = {stack(e, "stack"), number(e, "from"), number(e, "bytes")};
+        return h;
+    }
+
+    void history(element o) {
+        array list;
+        if (o["samples"].get(list) == simdjson::SUCCESS) {
+            size_t room = list.size();
+            run->samples =
+                static_cast<struct sample *>(pool_take(run->pool, (room + 1) * sizeof(sample)));
+            for (element e : list) {
+                double at = 0;
+                uint64_t bytes = 0, blocks = 0;
+                if (run->sample_count == room || e.at_pointer("/0").get(at) ||
+                    e.at_pointer("/1").get(bytes) || e.at_pointer("/2").get(blocks))
+                    break;
+                run->samples[run->sample_count++] = {at, bytes, blocks};
+            }
+        }
+        element peak;
+        if (o["peak"].get(peak) == simdjson::SUCCESS) {
+            run->peak_at = real(peak, "at");
+            run->peak_seen = number(peak, "bytes");
+            run->peak = holdings(peak, "stacks", &run->peak_count);
+        }
+        run->growing = holdings(o, "growing", &run->growing_count);
+    }
+
+    void summary(element o) {
+        element heap, leaks;
+        run->searched = truth(o, "searched");
+        if (o["heap"].get(heap) == simdjson::SUCCESS) {
+            run->allocations = number(heap, "allocations");
+            run->frees = number(heap, "frees");
+            run->allocated_bytes = number(heap, "allocated_bytes");
+            run->peak_bytes = number(heap, "peak_bytes");
+            run->live.blocks = number(heap, "live_blocks");
+            run->live.bytes = number(heap, "live_bytes");
+        }
+        for (int c = 0; c < LEAK_CLASSES && o["leaks"].get(leaks) == simdjson::SUCCESS; c++) {
+            element tally;
+            if (leaks[leak_class_name(static_cast<enum leak_class>(c))].get(tally))
+                continue;
+            run->leaks[c].blocks = number(tally, "blocks");
+            run->leaks[c].bytes = number(tally, "bytes");
+            run->searched = run->searched || o["searched"].error();
+        }
+    }
+
+    void head(element o) {
+        run->program = string(o, "program");
+        run->directory = string(o, "directory");
+        run->started = string(o, "started");
+        run->pid = static_cast<uint32_t>(number(o, "pid"));
+        run->seconds = real(o, "seconds");
+        element exit;
+        if (o["exit"].get(exit) == simdjson::SUCCESS) {
+            run->status = small(exit, "status");
+            run->signal = small(exit, "signal");
+        }
+        array args;
+        size_t room = o["args"].get(args) == simdjson::SUCCESS ? args.size() : 0;
+        run->arguments =
+            static_cast<const char **>(pool_take(run->pool, sizeof(char *) * (room + 1)));
+        for (size_t i = 0; i < room; i++) {
+            std::string_view s;
+            run->arguments[run->argument_count++] =
+                args.at(i).get(s) == simdjson::SUCCESS ? keep(s) : "";
+        }
+        processes(o);
+    }
+
+  private:
+    const char *keep(std::string_view s) {
+        auto found = strings.find(s);
+        if (found != strings.end())
+            return found->second;
+        char *copy = static_cast<char *>(pool_take(run->pool, s.size() + 1));
+        memcpy(copy, s.data(), s.size());
+        copy[s.size()] = 0;
+        strings.emplace(std::string_view(copy, s.size()), copy);
+        return copy;
+    }
+
+    void block(element o, struct finding *f) {
+        f->has_block = true;
+        f->block_start = address(o, "address");
+        f->block_size = number(o, "size");
+        f->block_offset = signed_number(o, "offset");
+        std::string_view where = view(o, "where");
+        f->where = where == "before"   ? WHERE_BEFORE
+                   : where == "inside" ? WHERE_INSIDE
+                   : where == "after"  ? WHERE_AFTER
+                                       : WHERE_UNKNOWN;
+        f->allocated = stack(o, "allocated");
+        element freed;
+        f->has_freed = o["freed"].get(freed) == simdjson::SUCCESS && freed.is_array();
+        f->freed = stack(o, "freed");
+    }
+
+    void origin(element o, struct finding *f) {
+        for (int k = FROM_HEAP; k <= FROM_OTHER; k++)
+            if (view(o, "from") == origin_name(static_cast<enum origin_from>(k)))
+                f->origin = static_cast<enum origin_from>(k);
+        f->variable.name = string(o, "variable");
+        f->origin_size = number(o, "size");
+        f->origin_stack = stack(o, "stack");
+        element declared;
+        if (o["declared"].get(declared) == simdjson::SUCCESS) {
+            f->variable.file = string(declared, "file");
+            f->variable.line = small(declared, "line");
+        }
+    }
+
+    struct run *run;
+    std::unordered_map<std::string_view, const char *> strings;
+};
+
+} // namespace
+
+extern "C" struct run *session_load(const char *path, struct error *error) {
+    text t;
+    if (!t.read(path, error))
+        return nullptr;
+    if (t.size >= 4 && memcmp(t.bytes, "\x28\xb5\x2f\xfd", 4) == 0 && !t.unpack(path, error))
+        return nullptr;
+    simdjson::dom::parser parser;
+    element root, tondo, head, findings, part;
+    auto problem = parser.parse(t.bytes, t.size, false).get(root);
+    if (problem) {
+        error_set(error, "%s: not a session: %s", path, simdjson::error_message(problem));
+        return nullptr;
+    }
+    if (root["tondo"].get(tondo) || root["run"].get(head) || root["findings"].get(findings) ||
+        !findings.is_array() || !head.is_object()) {
+        error_set(error, "%s: not a session of Tondo", path);
+        return nullptr;
+    }
+    struct run *run = run_new();
+    reader r(run);
+    r.head(head);
+    if (root["summary"].get(part) == simdjson::SUCCESS && part.is_object())
+        r.summary(part);
+    if (root["history"].get(part) == simdjson::SUCCESS && part.is_object())
+        r.history(part);
+    r.findings(root, "findings");
+    size_t count = run->count;
+    r.findings(root, "reachable");
+    run->kept = run->count - count;
+    run->count = count;
+    return run;
+}
