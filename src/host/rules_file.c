@@ -9,6 +9,7 @@
 #include <string.h>
 #include <time.h>
 #include <unistd.h>
+#include <uthash.h>
 
 static char complaint[400];
 
@@ -200,47 +201,69 @@ static void put_quoted(FILE *to, const char *text) {
     fputc('"', to);
 }
 
-/* Whether one of the rules written so far takes the finding already. */
-static bool is_covered(const struct rules *written, const struct finding *f) {
-    for (size_t i = 0; i < written->count; i++)
-        if (rule_matches(&written->list[i], f, "0000-00-00"))
-            return true;
-    return false;
+/* One rule to write: the findings with the same pattern and kind. */
+struct draft {
+    char *key; /* kind, a newline, the pattern */
+    size_t *findings, count, room;
+    UT_hash_handle hh;
+};
+
+static struct draft *drafts_of(const struct run *run) {
+    struct draft *drafts = NULL, *d;
+    for (size_t i = 0; i < run->count; i++) {
+        const struct finding *f = &run->findings[i];
+        char *pattern = f->suppressed_by ? NULL : pattern_of(&f->stack), *key = NULL;
+        if (!pattern || asprintf(&key, "%s%s\n%s", f->kind == KIND_LEAK ? "leak." : "",
+                                 f->kind == KIND_LEAK ? leak_class_name(f->leak)
+                                                      : kind_name(f->kind), pattern) < 0)
+            continue;
+        free(pattern);
+        HASH_FIND_STR(drafts, key, d);
+        if (!d) {
+            d = calloc(1, sizeof *d);
+            d->key = key;
+            HASH_ADD_KEYPTR(hh, drafts, key, strlen(key), d);
+        } else {
+            free(key);
+        }
+        if (d->count == d->room) {
+            d->room = d->room ? 2 * d->room : 4;
+            d->findings = realloc(d->findings, d->room * sizeof *d->findings);
+        }
+        d->findings[d->count++] = i;
+    }
+    return drafts;
 }
 
 size_t rules_write(FILE *to, const struct run *run) {
-    struct rules *written = rules_new();
+    struct draft *drafts = drafts_of(run), *d, *next;
+    size_t count = 0;
     fprintf(to, "# Suppression rules for %s\n# Keep what is known and give each a reason (it is "
                 "empty now); delete the others.\n", run->program ? run->program : "a run");
-    for (size_t i = 0; i < run->count; i++) {
-        const struct finding *f = &run->findings[i];
-        struct error error;
-        if (f->suppressed_by || is_covered(written, f))
-            continue;
-        struct rule *rule = rules_add(written);
-        char kind[48], *pattern = pattern_of(&f->stack), name[300];
-        snprintf(kind, sizeof kind, f->kind == KIND_LEAK ? "leak.%s" : "%s",
-                 f->kind == KIND_LEAK ? leak_class_name(f->leak) : kind_name(f->kind));
-        rule_kind(rule, kind, &error);
-        rule_set_stack(written, rule, pattern, &error);
+    HASH_ITER(hh, drafts, d, next) {
+        const struct finding *f = &run->findings[d->findings[0]];
         fputc('\n', to);
-        for (size_t k = i; k < run->count; k++)
-            if (!run->findings[k].suppressed_by &&
-                rule_matches(rule, &run->findings[k], "0000-00-00"))
-                fprintf(to, "# matched: %s (%s)\n", run->findings[k].message, run->findings[k].id);
+        for (size_t k = 0; k < d->count && k < 5; k++)
+            fprintf(to, "# matched: %s (%s)\n", run->findings[d->findings[k]].message,
+                    run->findings[d->findings[k]].id);
+        if (d->count > 5)
+            fprintf(to, "# and %zu more\n", d->count - 5);
         const struct frame *site = stack_site(&f->stack);
         if (!site && f->stack.count)
             site = &f->stack.frames[f->stack.count > 1 && f->kind == KIND_LEAK];
+        char name[300], *pattern = strchr(d->key, '\n');
+        *pattern++ = 0;
         snprintf(name, sizeof name, "%s in %s, %zu", kind_name(f->kind),
-                 site && site->function ? site->function : "unknown code", written->count);
+                 site && site->function ? site->function : "unknown code", ++count);
         fputs("suppress ", to);
         put_quoted(to, name);
-        fprintf(to, " {\n  kind   = {%s}\n  stack  = ", kind);
+        fprintf(to, " {\n  kind   = {%s}\n  stack  = ", d->key);
         put_quoted(to, pattern);
         fputs("\n  reason = \"\"   # say why this is known and left\n}\n", to);
-        free(pattern);
+        HASH_DEL(drafts, d);
+        free(d->findings);
+        free(d->key);
+        free(d);
     }
-    size_t count = written->count;
-    rules_free(written);
     return count;
 }

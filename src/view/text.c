@@ -8,6 +8,7 @@
 #include <string.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
+#include <uthash.h>
 
 struct page {
     FILE *to;
@@ -278,30 +279,37 @@ static void put_leak_class(const struct page *p, enum leak_class c, const char *
             quantity(blocks, sizeof blocks, t->blocks, "block"), meaning);
 }
 
+struct rule_count {
+    const char *name;
+    uint64_t count;
+    UT_hash_handle hh;
+};
+
 static void put_suppressed(const struct page *p) {
     uint64_t total = run_suppressed(p->run);
+    struct rule_count *rules = NULL, *r, *next;
+    char text[48];
     if (!total)
         return;
-    char text[48];
+    for (size_t i = 0; i < p->run->count; i++) {
+        const char *name = p->run->findings[i].suppressed_by;
+        if (!name)
+            continue;
+        HASH_FIND_STR(rules, name, r);
+        if (!r) {
+            r = calloc(1, sizeof *r);
+            r->name = name;
+            HASH_ADD_KEYPTR(hh, rules, name, strlen(name), r);
+        }
+        r->count++;
+    }
     fprintf(p->to, "Suppressed: %s", quantity(text, sizeof text, total, "finding"));
     const char *separator = ", by ";
-    for (size_t i = 0; i < p->run->count; i++) {
-        const char *rule = p->run->findings[i].suppressed_by;
-        if (!rule)
-            continue;
-        bool seen = false;
-        uint64_t n = 0;
-        for (size_t k = 0; k < p->run->count; k++) {
-            const char *other = p->run->findings[k].suppressed_by;
-            if (other && strcmp(other, rule) == 0) {
-                seen |= k < i;
-                n++;
-            }
-        }
-        if (seen)
-            continue;
-        fprintf(p->to, "%s\"%s\" (%" PRIu64 ")", separator, rule, n);
+    HASH_ITER(hh, rules, r, next) {
+        fprintf(p->to, "%s\"%s\" (%" PRIu64 ")", separator, r->name, r->count);
         separator = ", ";
+        HASH_DEL(rules, r);
+        free(r);
     }
     fputs("\n", p->to);
 }
@@ -482,94 +490,4 @@ void view_text(FILE *to, const struct run *run, const struct view_options *optio
     }
     put_processes(&page, options->by == BY_PROCESS ? 100000 : 24);
     put_summary(&page);
-}
-
-/* --- grouping --- */
-
-enum grouping view_grouping(const char *name) {
-    static const char *const names[] = {"stack", "site", "function", "file", "module", "kind", "process"};
-    for (int i = 0; i < GROUPINGS; i++)
-        if (strcmp(name, names[i]) == 0)
-            return (enum grouping)i;
-    return GROUPINGS;
-}
-
-struct group {
-    char key[512];
-    uint64_t findings, count, blocks, bytes;
-};
-
-static void key_of(const struct page *p, const struct finding *f, enum grouping by, char *key,
-                   size_t size) {
-    const struct frame *s = stack_site(&f->stack);
-    if (!s && f->stack.count)
-        s = &f->stack.frames[0];
-    const char *name = NULL;
-    switch (by) {
-    case BY_SITE:
-        if (s && s->file && s->line) {
-            snprintf(key, size, "%s:%d  %s", short_path(p, s->file), s->line, function_name(s));
-            return;
-        }
-        name = s ? s->function : NULL;
-        break;
-    case BY_FUNCTION:
-        name = s ? s->function : NULL;
-        break;
-    case BY_FILE:
-        name = s && s->file ? short_path(p, s->file) : s ? s->module : NULL;
-        break;
-    case BY_MODULE:
-        name = s ? s->module : NULL;
-        break;
-    default:
-        name = kind_name(f->kind);
-    }
-    snprintf(key, size, "%s", name ? name : "unknown");
-}
-
-static int larger(const void *a, const void *b) {
-    const struct group *x = a, *y = b;
-    if (x->bytes != y->bytes)
-        return x->bytes < y->bytes ? 1 : -1;
-    return (x->count < y->count) - (x->count > y->count);
-}
-
-void view_groups(FILE *to, const struct run *run, const struct view_options *options) {
-    struct page page = {.to = to, .run = run, .options = options};
-    struct group *groups = calloc(run->count + 1, sizeof *groups);
-    size_t count = 0;
-    uint64_t all_bytes = 0;
-    for (size_t i = 0; i < run->count; i++) {
-        const struct finding *f = &run->findings[i];
-        char key[sizeof groups->key];
-        if (f->suppressed_by)
-            continue;
-        key_of(&page, f, options->by, key, sizeof key);
-        size_t k = 0;
-        while (k < count && strcmp(groups[k].key, key) != 0)
-            k++;
-        if (k == count)
-            strcpy(groups[count++].key, key);
-        groups[k].findings++;
-        groups[k].count += f->kind == KIND_LEAK ? 0 : f->count;
-        groups[k].blocks += f->blocks + f->dependent_blocks;
-        groups[k].bytes += f->bytes + f->dependent_bytes;
-        all_bytes += f->bytes + f->dependent_bytes;
-    }
-    qsort(groups, count, sizeof *groups, larger);
-    if (count)
-        fprintf(to, "%8s %8s %10s %12s %6s\n", "findings", "accesses", "blocks", "bytes", "share");
-    for (size_t k = 0; k < count; k++) {
-        const struct group *g = &groups[k];
-        fprintf(to, "%8" PRIu64 " %8" PRIu64 " %10" PRIu64 " %12" PRIu64, g->findings, g->count,
-                g->blocks, g->bytes);
-        if (all_bytes && g->bytes)
-            fprintf(to, " %5.1f%%", 100.0 * (double)g->bytes / (double)all_bytes);
-        else
-            fprintf(to, " %6s", "");
-        fprintf(to, "  %s\n", g->key);
-    }
-    fputc('\n', to);
-    free(groups);
 }
