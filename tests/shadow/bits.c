@@ -54,10 +54,10 @@ __asm__(".pushsection .rodata.table,\"aw\"\n.globl table_start\ntable_start:\n.p
 #define CONDITION(cc)                                                                        \
     I("set" cc " %al") I("set" cc " " M) I("cmov" cc " %ebx,%eax") I("cmov" cc " %rcx,%rdx")   \
     I("cmov" cc " " M ",%rsi")
-#define SSE(op) I(op " %xmm1,%xmm0") I(op " " M ",%xmm2") I("v" op " %xmm2,%xmm1,%xmm3")      \
+#define SSE(op) I(op " %xmm1,%xmm1") I("v" op " %xmm2,%xmm2,%xmm2") I(op " %xmm1,%xmm0") I(op " " M ",%xmm2") I("v" op " %xmm2,%xmm1,%xmm3")      \
     I("v" op " %ymm1,%ymm0,%ymm2")
-#define SSE2(op) I(op " %xmm1,%xmm0") I("v" op " %xmm2,%xmm3") I(op " " M ",%xmm1")
-#define SSEI(op, n) I(op " $" #n ",%xmm1,%xmm0") I("v" op " $" #n ",%ymm1,%ymm2")
+#define SSE2(op) I(op " %xmm2,%xmm2") I("v" op " %xmm3,%xmm3") I(op " %xmm1,%xmm0") I("v" op " %xmm2,%xmm3") I(op " " M ",%xmm1")
+#define SSEI(op, n) I(op " $" #n ",%xmm2,%xmm2") I("v" op " $" #n ",%ymm3,%ymm3") I(op " $" #n ",%xmm1,%xmm0") I("v" op " $" #n ",%ymm1,%ymm2")
 
 #ifndef NAMED
 ALU("add") ALU("sub") ALU("and") ALU("or") ALU("xor") ALU("cmp") ALU("adc") ALU("sbb") ALU("mov")
@@ -96,6 +96,15 @@ SSE("pmaddwd") SSE("pmuludq") SSE("psadbw") SSE("pshufb") SSE("punpcklbw") SSE("
 SSE("punpckldq") SSE("punpckhqdq") SSE("unpcklps") SSE("packuswb") SSE("packsswb")
 SSE("packssdw") SSE("phaddd") SSE("phaddw") SSE2("pabsb") SSE2("pabsd")
 SSEI("pshufd", 0x1b) SSEI("pshuflw", 0x39) SSEI("pshufhw", 0xc6)
+I("shufps $0x4e,%xmm1,%xmm1") I("vshufps $0x93,%ymm2,%ymm2,%ymm2") I("shufpd $1,%xmm3,%xmm3")          \
+I("palignr $5,%xmm1,%xmm1") I("vpalignr $11,%ymm2,%ymm2,%ymm2") I("movhlps %xmm1,%xmm1")             \
+I("movlhps %xmm2,%xmm2") I("movss %xmm1,%xmm1") I("movaps %xmm3,%xmm3") I("movq %xmm0,%xmm0")      \
+I("movddup %xmm1,%xmm1") I("pmovzxbw %xmm1,%xmm1") I("vpbroadcastb %xmm0,%xmm0")                    \
+I("vinserti128 $1,%xmm1,%ymm1,%ymm1") I("vextracti128 $1,%ymm3,%xmm3")                              \
+I("pblendw $0xa5,%xmm1,%xmm1") I("vpmovsxbq %xmm2,%ymm2") I("addps %xmm1,%xmm1")                    \
+I("mov %eax,%eax") I("movzbl %al,%eax") I("movsbq %cl,%rcx") I("movslq %edx,%rdx")                  \
+I("movzwl %bx,%ebx") I("mov %ah,%al") I("mov %al,%ah") I("imul %rdx,%rdx") I("add %rcx,%rcx")       \
+I("xchg %rax,%rax") I("xadd %ecx,%ecx") I("bswap %eax") I("lea (%rax,%rax,2),%rax")                 \
 I("shufps $0x4e,%xmm1,%xmm0") I("vshufps $0x93,%ymm2,%ymm1,%ymm0") I("shufpd $1,%xmm3,%xmm2")
 I("palignr $5,%xmm1,%xmm0") I("vpalignr $11,%ymm1,%ymm2,%ymm3") I("pslldq $3,%xmm0")
 I("psrldq $5,%xmm1") I("vpsrldq $1,%ymm0,%ymm1") I("psllw $3,%xmm0") I("psrad $7,%xmm1")

@@ -623,30 +623,38 @@ static void emit_same(const struct instruction *i, bool flags_live) {
             }
         }
     }
+    uint64_t saved = 0; /* a register that stands twice is saved once, before it changes */
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
         if (e < 0)
             continue;
+        bool again = saved & bit(e);
+        saved |= bit(e);
         bool reads = (o->actions & ZYDIS_OPERAND_ACTION_MASK_READ) || (!vex && e >= ELEMENT_VECTOR);
         if (e < 16) {
-            emit_spill(&out, e);
+            if (!again)
+                emit_spill(&out, e);
             if (reads)
                 emit_from_context(&out, e, CTX_UNDEFINED + 8 * e);
         } else {
-            emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
+            if (!again)
+                emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
             if (reads)
                 emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex,
                             CTX_UNDEFINED_VECTOR + 64 * (e - ELEMENT_VECTOR));
         }
     }
     emit_on_shadow(i);
-    for (int pass = 0; pass < 2; pass++)
+    for (int pass = 0; pass < 2; pass++) {
+        saved = 0;
         for (int k = 0; k < i->z.operand_count; k++) {
             const ZydisDecodedOperand *o = &i->operands[k];
             int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
             if (e < 0)
                 continue;
+            bool again = saved & bit(e);
+            saved |= bit(e);
             bool writes = o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE;
             if (e < 16) {
                 if (pass)
@@ -654,12 +662,14 @@ static void emit_same(const struct instruction *i, bool flags_live) {
                 else if (writes)
                     emit_to_context(&out, e, CTX_UNDEFINED + 8 * e);
             } else if (pass) {
-                emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
+                if (!again)
+                    emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
             } else if (writes) {
                 emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex,
                             CTX_UNDEFINED_VECTOR + 64 * (e - ELEMENT_VECTOR));
             }
         }
+    }
     now.possible |= outputs;
     drop_upper(i);
 }

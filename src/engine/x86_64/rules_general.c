@@ -436,7 +436,7 @@ void add_rule(struct step *k) {
     }
     if (p->rule == RULE_ADD || p->rule == RULE_ADC || p->rule == RULE_INC || p->rule == RULE_XADD) {
         r = add_bits(a, s, b, t, (uint64_t)carry, (uint64_t)carry_bit) & m;
-        if (same && p->rule == RULE_ADD)
+        if (same && (p->rule == RULE_ADD || p->rule == RULE_XADD))
             r = s << 1 & m;
         k->flags = add_flags(a, s, b, t, carry, carry_bit, r, size);
     } else if (same && p->rule != RULE_NEG) { /* x - x - borrow */
@@ -452,7 +452,7 @@ void add_rule(struct step *k) {
         k->flags = (derived(k->flags) & ~(FLAG_LESS | FLAG_LESS_EQUAL)) | relations;
     }
     if (p->rule == RULE_XADD)
-        result(k, 1, s);
+        result(k, 1, same ? r : s); /* of one register the sum stays */
     if (p->rule != RULE_CMP)
         result(k, 0, r);
 }
