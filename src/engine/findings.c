@@ -2,6 +2,8 @@
    was allocated and freed, and whether the same was seen before. */
 #include "engine.h"
 
+#include <linux/mman.h>
+
 static uint32_t key_of(const struct ledger_finding *f) {
     uint64_t h = f->kind * 0x9e3779b97f4a7c15ULL ^ ((uint64_t)f->caller << 17) ^
                  ((uint64_t)f->block_allocated << 40) ^ f->block_freed ^ f->origin;
@@ -147,6 +149,12 @@ static bool is_scan(gaddr pc, gaddr address, uint64_t size, gaddr bad) {
     return symbols_in_loader(pc) || symbols_in_library_c(pc) || looks_like_scan(pc);
 }
 
+/* Code that the program made for itself while running. */
+static bool is_generated(gaddr pc) {
+    struct mapping m;
+    return memory_lookup(pc, &m) && (m.flags & MAP_ANONYMOUS);
+}
+
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function) {
     if (size == 0)
@@ -167,6 +175,8 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
                        .write = write,
                        .function = function};
     if (bad >= c->stack_low && bad < c->stack_high) {
+        if (is_generated(pc))
+            return true; /* its frames are of a kind of their own */
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad >= c->registers[RSP]) {
             a.kind = KIND_RETURN_ADDRESS_OVERWRITE;

@@ -156,6 +156,13 @@ static bool is_stack_instruction(const struct instruction *i) {
     }
 }
 
+/* Below the red zone by a distance from the stack pointer itself: code that makes
+   sure in time that the stack can grow, never a stale pointer. */
+bool is_stack_probe(const struct memory *m) {
+    return m->base == RSP && m->index < 0 && !m->segment && !m->address32 &&
+           m->displacement < -128;
+}
+
 enum check check_of(const struct instruction *i, const struct memory *m) {
     if (!m->read && !m->write)
         return CHECK_NONE;
@@ -181,6 +188,8 @@ enum check check_of(const struct instruction *i, const struct memory *m) {
     default:
         break;
     }
+    if (is_stack_probe(m))
+        return CHECK_NONE;
     if (m->read || !m->write)
         return CHECK_LOAD;
     if (m->base == RSP && m->index < 0 && m->displacement >= 0 && !m->segment && !m->address32)
