@@ -603,10 +603,15 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     *next = 0;
     *low = pc;
     *high = pc;
-    gaddr expected = 0;
+    gaddr expected = 0, watched = 1;
     while (count < (now.dirty ? DIRTY_TRACE : TRACE)) {
         if (pc != expected || available < 15)
             available = executable_bytes(pc);
+        if (available && (pc + 14) >> 12 != watched) {
+            /* before it is read: what is written from now on is noticed */
+            memory_note_code(pc, 15);
+            watched = (pc + 14) >> 12;
+        }
         if (!available ||
             (count && ((!now.dirty && cache_find(pc)) || replaced_at(pc) || in_trace(count, pc)))) {
             *next = pc;
