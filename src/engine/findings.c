@@ -2,7 +2,6 @@
    was allocated and freed, and whether the same was seen before. */
 #include "engine.h"
 
-#include <linux/mman.h>
 
 static uint32_t key_of(const struct ledger_finding *f) {
     uint64_t h = f->kind * 0x9e3779b97f4a7c15ULL ^ ((uint64_t)f->caller << 17) ^
@@ -149,10 +148,17 @@ static bool is_scan(gaddr pc, gaddr address, uint64_t size, gaddr bad) {
     return symbols_in_loader(pc) || symbols_in_library_c(pc) || looks_like_scan(pc);
 }
 
-/* Code that the program made for itself while running. */
+/* Code that the program made, or mapped, for itself while running. */
 static bool is_generated(gaddr pc) {
-    struct mapping m;
-    return memory_lookup(pc, &m) && (m.flags & MAP_ANONYMOUS);
+    uint32_t n = ledger->next_module < LEDGER_MODULES ? ledger->next_module : LEDGER_MODULES;
+    uint32_t image = ledger->processes[process_index].image;
+    for (uint32_t i = 0; i < n; i++) {
+        const struct ledger_module *m = &ledger->modules[i];
+        if (m->ready && pc >= m->start && pc < m->end && m->process < LEDGER_PROCESSES &&
+            ledger->processes[m->process].image == image)
+            return false;
+    }
+    return true;
 }
 
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,

@@ -206,7 +206,8 @@ int main(void) {
     if (passed_in_place(7) != 7)
         abort();
     /* probes: whether the stack can grow so far */
-    __asm__ volatile("orq $0, -4096(%%rsp)\n\ttestl %%eax, -8192(%%rsp)\n\tmovl %%eax, -12288(%%rsp)"
+    __asm__ volatile("orq $0, -4096(%%rsp)\n\ttestl %%eax, -8192(%%rsp)\n\tmovl %%eax, -12288(%%rsp)\n\t"
+                     "lock orl $0, -64(%%rsp)"
                      : : : "cc", "memory");
     pthread_t threads[4];
     for (int round = 0; round < 10; round++) {

@@ -234,7 +234,7 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
         memory_forget(at, size);
         shadow_reset(at, page_up(size));
     }
-    memory_note((gaddr)p, size, protection, flags & (0xf | MAP_STACK | MAP_ANONYMOUS));
+    memory_note((gaddr)p, size, protection, flags & (0xf | MAP_STACK));
     if (module)
         symbols_mapped((gaddr)p, size, fd, offset);
     return p;

@@ -157,10 +157,14 @@ static bool is_stack_instruction(const struct instruction *i) {
 }
 
 /* Below the red zone by a distance from the stack pointer itself: code that makes
-   sure in time that the stack can grow, never a stale pointer. */
-bool is_stack_probe(const struct memory *m) {
-    return m->base == RSP && m->index < 0 && !m->segment && !m->address32 &&
-           m->displacement < -128;
+   sure in time that the stack can grow, never a stale pointer. A locked or of 0
+   with such a place, also within the red zone, is a fence. */
+bool is_stack_probe(const struct instruction *i, const struct memory *m) {
+    if (m->base != RSP || m->index >= 0 || m->segment || m->address32 || m->displacement >= 0)
+        return false;
+    return m->displacement < -128 ||
+           ((i->z.attributes & ZYDIS_ATTRIB_HAS_LOCK) && i->z.mnemonic == ZYDIS_MNEMONIC_OR &&
+            i->operands[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && !i->operands[1].imm.value.u);
 }
 
 enum check check_of(const struct instruction *i, const struct memory *m) {
@@ -188,7 +192,7 @@ enum check check_of(const struct instruction *i, const struct memory *m) {
     default:
         break;
     }
-    if (is_stack_probe(m))
+    if (is_stack_probe(i, m))
         return CHECK_NONE;
     if (m->read || !m->write)
         return CHECK_LOAD;

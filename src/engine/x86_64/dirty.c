@@ -416,7 +416,7 @@ static bool reads_memory(const struct instruction *i) {
 }
 
 bool wants_dirty(const struct instruction *i) {
-    if (i->memory_count == 1 && is_stack_probe(&i->memory[0]))
+    if (i->memory_count == 1 && is_stack_probe(i, &i->memory[0]))
         return false;
     int lane;
     if (!now.dirty || wants_slow_check(i))

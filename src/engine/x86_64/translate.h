@@ -68,7 +68,7 @@ void emit_checks(const struct instruction *i, bool flags_live);
 /* Whether only C can check the instruction's operands. */
 bool wants_slow_check(const struct instruction *i);
 enum check { CHECK_NONE, CHECK_LOAD, CHECK_STORE, CHECK_ZERO };
-bool is_stack_probe(const struct memory *m);
+bool is_stack_probe(const struct instruction *i, const struct memory *m);
 enum check check_of(const struct instruction *i, const struct memory *m);
 /* To a COLD_TOUCH piece when any byte of the operand is not 0 in D. */
 void emit_touch_check(const struct memory *m, bool flags_live);
