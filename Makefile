@@ -27,6 +27,11 @@ matrix: build
 shadow-bits: build
 	@sh tests/shadow/many.sh $(BUILD)/bin/tondo $(BUILD)/bin/shadow-bits-program $(SEEDS)
 
+# Damaged sessions, rule files and ledgers, ROUNDS of them.
+ROUNDS ?= 1000
+fuzz: build
+	@/usr/bin/python3 tests/fuzz/run.py $(CURDIR)/$(BUILD)/bin/tondo $(CURDIR)/$(BUILD)/bin/scribble $(ROUNDS)
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -37,4 +42,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz bench install clean
