@@ -483,6 +483,30 @@ static const char *describe(struct run *run, const struct finding *f) {
     }
 }
 
+/* Growth that is told as a leak anyway goes; so do stacks that read the same. */
+static void settle_growth(struct run *run) {
+    size_t kept = 0;
+    for (size_t i = 0; i < run->growing_count; i++) {
+        struct holding h = run->growing[i];
+        const struct frame *site = stack_site(&h.stack);
+        bool known = false;
+        for (size_t k = 0; k < run->count && !known; k++)
+            known = run->findings[k].kind == KIND_LEAK && same_stack(&run->findings[k].stack, &h.stack);
+        for (size_t k = 0; k < kept && !known; k++) {
+            const struct frame *other = stack_site(&run->growing[k].stack);
+            if (site && other && site->line == other->line && !compare_text(site->file, other->file) &&
+                !compare_text(site->function, other->function)) {
+                run->growing[k].from += h.from;
+                run->growing[k].bytes += h.bytes;
+                known = true;
+            }
+        }
+        if (!known)
+            run->growing[kept++] = h;
+    }
+    run->growing_count = kept;
+}
+
 void run_settle(struct run *run) {
     join(run);
     struct ordered *list = calloc(run->count + 1, sizeof *list);
@@ -514,6 +538,7 @@ void run_settle(struct run *run) {
         run->count--;
         run->kept++;
     }
+    settle_growth(run);
 }
 
 void run_number(struct run *run) {

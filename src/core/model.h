@@ -118,6 +118,7 @@ struct run {
     uint64_t peak_seen; /* bytes at that moment: near the true peak */
     struct holding *peak, *growing; /* the largest first */
     size_t peak_count, growing_count;
+    bool incomplete; /* something did not fit into the ledger */
     bool searched; /* the heap search was done */
     struct process *processes; /* in the order they began; the first is the program */
     size_t process_count;

@@ -2,6 +2,7 @@
    the run. Every stack node is resolved once. */
 #define _GNU_SOURCE
 #include "collect.h"
+#include "progress.h"
 
 #include <signal.h>
 #include <stdio.h>
@@ -59,6 +60,7 @@ static struct resolved *resolve(struct collector *c, uint32_t image, uint64_t pc
     HASH_FIND(hh, c->cache, &key, sizeof key, r);
     if (r)
         return r;
+    progress_step(HASH_COUNT(c->cache), 0);
     r = calloc(1, sizeof *r);
     r->key = key;
     const struct ledger_name *name = exact ? name_at(c, image, pc) : NULL;
@@ -411,6 +413,8 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     }
     memcpy(run->leaks, launch->losses.classes, sizeof run->leaks);
     run->searched = launch->losses.done;
+    run->incomplete = l->overflow != 0;
+    progress_begin("looking up source lines");
     for (uint32_t i = 1; i <= l->next_finding && i < LEDGER_FINDINGS; i++)
         add_finding(&c, &l->findings[i]);
     for (uint32_t i = 0; i < l->next_descriptor && i < LEDGER_DESCRIPTORS; i++)
@@ -418,6 +422,7 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     add_losses(&c, &launch->losses);
     add_processes(&c, launch);
     add_history(&c, &launch->history);
+    progress_end();
     struct resolved *r, *next;
     run_settle(run);
     HASH_ITER(hh, c.cache, r, next) {

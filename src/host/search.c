@@ -1,6 +1,7 @@
 /* Reading a stopped guest: heap directory, blocks, root ranges, memory. */
 #define _GNU_SOURCE
 #include "search.h"
+#include "progress.h"
 
 #include "../core/reach.h"
 
@@ -57,6 +58,7 @@ static void fetch_some(pid_t pid, uint64_t address, void *to, uint64_t size) {
 static void fetch_defined(pid_t pid, uint64_t address, void *to, uint64_t size) {
     enum { PIECE = 65536 };
     static unsigned char shadow[PIECE];
+    progress_step(0, 0);
     fetch_some(pid, address, to, size);
     for (uint64_t done = 0; done < size; done += PIECE) {
         uint64_t n = size - done < PIECE ? size - done : PIECE;
@@ -330,9 +332,11 @@ bool search_process(const struct ledger *ledger, uint32_t process, pid_t pid,
                               .read = read_guest,
                               .is_static = is_static,
                               .self = &g};
+        progress_begin("searching the heap for leaks");
         reach_begin(&reach);
         scan_roots(&reach, &g);
         reach_finish(&reach);
+        progress_end();
         total_up(&g, &found, losses);
         losses->done = true;
         munmap(g.copy, bytes);

@@ -175,13 +175,13 @@ static json_t *from_run(const struct run *run) {
         (json_int_t)run->peak_bytes, "live_blocks", (json_int_t)run->live.blocks, "live_bytes",
         (json_int_t)run->live.bytes);
     return json_pack(
-        "{s:{s:s,s:i},s:{s:o,s:o,s:o,s:i,s:o,s:f,s:o,s:o},s:{s:I,s:I,s:I,s:b,s:o,s:o},s:o,s:o,s:o}",
+        "{s:{s:s,s:i},s:{s:o,s:o,s:o,s:i,s:o,s:f,s:o,s:o},s:{s:I,s:I,s:I,s:b,s:b,s:o,s:o},s:o,s:o,s:o}",
         "tondo", "version", TONDO_VERSION, "schema", 1, "run", "program",
         text_or_null(run->program), "args", arguments, "directory", text_or_null(run->directory),
         "pid", (int)run->pid, "started", text_or_null(run->started), "seconds", run->seconds,
         "exit", end, "processes", from_processes(run), "summary", "findings", (json_int_t)run_open(run), "occurrences",
         (json_int_t)run_occurrences(run), "suppressed", (json_int_t)run_suppressed(run),
-        "searched", run->searched, "heap", heap, "leaks", leaks, "findings", findings, "reachable",
+        "searched", run->searched, "incomplete", run->incomplete, "heap", heap, "leaks", leaks, "findings", findings, "reachable",
         kept, "history", from_history(run));
 }
 

@@ -342,6 +342,7 @@ class reader {
     void summary(element o) {
         element heap, leaks;
         run->searched = truth(o, "searched");
+        run->incomplete = truth(o, "incomplete");
         if (o["heap"].get(heap) == simdjson::SUCCESS) {
             run->allocations = number(heap, "allocations");
             run->frees = number(heap, "frees");

@@ -379,6 +379,9 @@ static void put_summary(const struct page *p) {
                                  : "still pointed to");
     }
     put_suppressed(p);
+    if (run->incomplete)
+        fputs("More was found than could be kept: some findings or call stacks are missing here.\n",
+              p->to);
     if (misses_lines(run))
         fputs("Hint: parts of the program were built without -g; with it, source lines are "
               "shown.\n", p->to);
