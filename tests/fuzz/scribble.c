@@ -18,8 +18,7 @@ static uint64_t next(void) {
 }
 
 int main(int argc, char **argv) {
-    char newest[300] = "", path[300];
-    struct timespec when = {0, 0};
+    char ledger[400] = "", own[40];
     struct stat s;
     struct dirent *entry;
     DIR *folder = opendir("/dev/shm");
@@ -27,15 +26,11 @@ int main(int argc, char **argv) {
     char *p = malloc(20);
     p[20] = 1;
     p = malloc(30); /* the first is lost */
-    while (folder && (entry = readdir(folder))) {
-        snprintf(path, sizeof path, "/dev/shm/%s", entry->d_name);
-        if (strncmp(entry->d_name, "tondo-", 6) || stat(path, &s) != 0 ||
-            s.st_mtim.tv_sec < when.tv_sec)
-            continue;
-        when = s.st_mtim;
-        strcpy(newest, path);
-    }
-    int fd = open(newest, O_RDWR);
+    snprintf(own, sizeof own, "tondo-%d-", (int)getppid()); /* the host's, no other run's */
+    while (folder && (entry = readdir(folder)))
+        if (strncmp(entry->d_name, own, strlen(own)) == 0)
+            snprintf(ledger, sizeof ledger, "/dev/shm/%s", entry->d_name);
+    int fd = open(ledger, O_RDWR);
     if (fd < 0 || fstat(fd, &s) != 0)
         return 3;
     int count = argc > 2 ? atoi(argv[2]) : 2000;
