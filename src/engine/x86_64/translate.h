@@ -61,6 +61,18 @@ int pick_scratch(uint32_t used);
 void emit_plain(const struct instruction *i);
 static inline bool fits(int64_t v) { return v == (int32_t)v; }
 
+/* --- transfers.c --- */
+void emit_entry(gaddr pc, int kind);
+void emit_call(const struct instruction *i);
+void emit_indirect_jump(const struct instruction *i, bool flags_live);
+void emit_return(const struct instruction *i);
+/* flags_after: those that are live behind the instruction. */
+void emit_branch(const struct instruction *i, uint32_t flags_after);
+void emit_loop(const struct instruction *i);
+/* What a call or jump goes to is used; undefined bits in it are told. */
+void emit_target_use(const struct instruction *i);
+gaddr branch_target(const struct instruction *i);
+
 /* --- checks.c --- */
 void forget_proofs(void);
 void forget_registers(const struct instruction *i);

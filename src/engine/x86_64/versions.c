@@ -1,0 +1,120 @@
+/* Dirty versions as a whole: what is undefined at this moment, which loads met
+   undefined bytes, and which versions of the code at an address there are. */
+#include "plan.h"
+#include "translate.h"
+
+static uint64_t bit(int element) { return 1ULL << element; }
+
+/* --- the state at run time --- */
+
+uint64_t dirty_now(struct context *c) {
+    uint64_t set = 0;
+    const uint64_t *u = dirty_words(c);
+    for (uint64_t left = c->dirty; left; left &= left - 1) {
+        int e = __builtin_ctzll(left);
+        if (e < ELEMENT_VECTOR) {
+            if (e == ELEMENT_FLAGS ? (uint32_t)u[e] != 0 : u[e] != 0)
+                set |= bit(e);
+        } else {
+            int half = e >= ELEMENT_UPPER ? 2 : 0;
+            const uint64_t *v = dirty_vector(c, (e - ELEMENT_VECTOR) & 15) + half;
+            if (v[0] | v[1])
+                set |= bit(e);
+        }
+    }
+    return set;
+}
+
+void dirty_clear(struct context *c, uint64_t elements) {
+    uint64_t *u = dirty_words(c);
+    for (uint64_t left = elements & c->dirty; left; left &= left - 1) {
+        int e = __builtin_ctzll(left);
+        if (e < ELEMENT_VECTOR)
+            u[e] = 0;
+        else
+            fill_bytes(dirty_vector(c, (e - ELEMENT_VECTOR) & 15) + (e >= ELEMENT_UPPER ? 2 : 0), 0,
+                       16);
+    }
+    c->dirty &= ~elements;
+}
+
+_Static_assert(CTX_UNDEFINED_FLAGS == CTX_UNDEFINED + 8 * ELEMENT_FLAGS, "element order");
+_Static_assert(CTX_UNDEFINED_X87 == CTX_UNDEFINED + 8 * ELEMENT_X87, "element order");
+
+#define SITES (1u << 16)
+static gaddr sites[SITES];
+static uint32_t site_count;
+
+static uint32_t site_slot(gaddr pc) {
+    uint32_t at = (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 48);
+    while (sites[at] && sites[at] != pc)
+        at = (at + 1) % SITES;
+    return at;
+}
+
+bool dirty_site(gaddr pc) { return site_count > SITES * 3 / 4 || sites[site_slot(pc)] == pc; }
+
+bool dirty_site_add(gaddr pc) {
+    if (dirty_site(pc))
+        return false;
+    sites[site_slot(pc)] = pc;
+    site_count++;
+    return true;
+}
+
+/* --- versions --- */
+
+static uint32_t buckets[CACHE_VERSION_BUCKETS];
+
+static uint32_t *bucket_of(gaddr pc) {
+    return &buckets[(pc * 0x9e3779b97f4a7c15ULL) >> 48 & (CACHE_VERSION_BUCKETS - 1)];
+}
+
+/* The caller holds the cache's lock. */
+uint64_t dirty_find(gaddr pc, uint64_t *elements) {
+    uint64_t all = *elements, best = 0;
+    int count = 0;
+    bool site = dirty_site(pc);
+    for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next) {
+        const struct cache_version *v = &cache_versions[i];
+        if (v->pc != pc || v->dropped || (site && !v->follows))
+            continue;
+        if (v->possible == *elements)
+            return CACHE_BASE + v->host;
+        count++;
+        all |= v->possible;
+        if ((v->possible & *elements) == *elements)
+            best = CACHE_BASE + v->host;
+    }
+    if (best && count >= 3)
+        return best;
+    if (count >= 6)
+        *elements = all; /* enough special cases */
+    return 0;
+}
+
+void dirty_enter(gaddr pc, uint64_t elements, uint64_t host) {
+    uint32_t *bucket = bucket_of(pc);
+    if (cache.version_count >= CACHE_VERSIONS)
+        fail("the translation cache is full");
+    uint32_t i = cache.version_count++;
+    cache_versions[i] =
+        (struct cache_version){pc, elements, (uint32_t)(host - CACHE_BASE), *bucket & 0x3fffffff,
+                               dirty_site(pc), 0};
+    *bucket = i;
+}
+
+void dirty_begin_anew(void) { fill_bytes(buckets, 0, sizeof buckets); }
+
+void dirty_forget(gaddr pc, uint32_t host) {
+    for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
+        if (cache_versions[i].pc == pc && cache_versions[i].host == host)
+            cache_versions[i].dropped = 1;
+}
+
+uint64_t dirty_version_possible(gaddr pc, uint32_t host) {
+    for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
+        if (cache_versions[i].pc == pc && cache_versions[i].host == host)
+            return cache_versions[i].possible;
+    return 0; /* of a clean version */
+}
