@@ -21,13 +21,6 @@ struct group {
     UT_hash_handle hh;
 };
 
-static const char *short_path(const struct run *run, const char *path) {
-    size_t n = strlen(run->directory ? run->directory : "");
-    if (n > 1 && strncmp(path, run->directory, n) == 0 && path[n] == '/')
-        return path + n + 1;
-    return path;
-}
-
 static void key_of(const struct run *run, const struct finding *f, enum grouping by, char *key,
                    size_t size) {
     const struct frame *s = stack_site(&f->stack);

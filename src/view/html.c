@@ -19,33 +19,9 @@ struct page {
 
 static void put(const struct page *p, const char *text) { xml_escape(p->to, text ? text : "?"); }
 
-static const char *short_path(const struct page *p, const char *path) {
-    size_t n = p->run->directory ? strlen(p->run->directory) : 0;
-    if (n > 1 && strncmp(path, p->run->directory, n) == 0 && path[n] == '/')
-        return path + n + 1;
-    return path;
-}
-
-static const char *base_of(const char *path) {
-    const char *slash = path ? strrchr(path, '/') : NULL;
-    return slash ? slash + 1 : path ? path : "unknown code";
-}
-
-static const char *human(char *to, size_t size, uint64_t bytes) {
-    static const char *const units[] = {"bytes", "KiB", "MiB", "GiB", "TiB"};
-    double value = (double)bytes;
-    int unit = 0;
-    for (; value >= 1024 && unit < 4; unit++)
-        value /= 1024;
-    if (!unit)
-        return quantity(to, size, bytes, "byte");
-    snprintf(to, size, "%.1f %s", value, units[unit]);
-    return to;
-}
-
 static void put_place(const struct page *p, const struct frame *f) {
     if (f->file && f->line) {
-        put(p, short_path(p, f->file));
+        put(p, short_path(p->run, f->file));
         fprintf(p->to, ":%d", f->line);
     } else {
         put(p, base_of(f->module));
@@ -416,7 +392,7 @@ static void put_title(const struct page *p) {
     else
         fputs("Nothing found", p->to);
     fputs(" in ", p->to);
-    put(p, run->program ? short_path(p, run->program) : "?");
+    put(p, run->program ? short_path(p->run, run->program) : "?");
 }
 
 static void put_summary(const struct page *p) {

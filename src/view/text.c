@@ -40,27 +40,14 @@ static const char *style(const struct page *p, enum style s) {
     return p->options->colour ? codes[s] : "";
 }
 
-/* Relative to the run's folder where that is shorter to read. */
-static const char *short_path(const struct page *p, const char *path) {
-    size_t n = strlen(p->run->directory ? p->run->directory : "");
-    if (n > 1 && strncmp(path, p->run->directory, n) == 0 && path[n] == '/')
-        return path + n + 1;
-    return path;
-}
-
-static const char *base_of(const char *path) {
-    const char *slash = strrchr(path, '/');
-    return slash ? slash + 1 : path;
-}
-
 /* Writes where a frame is; returns the columns it takes. */
 static int put_place(const struct page *p, const struct frame *f) {
     char text[4400];
     int n;
     if (f->file && f->line && f->file[0] == '/') {
-        n = f->column ? snprintf(text, sizeof text, "%s:%d:%d", short_path(p, f->file), f->line,
+        n = f->column ? snprintf(text, sizeof text, "%s:%d:%d", short_path(p->run, f->file), f->line,
                                  f->column)
-                      : snprintf(text, sizeof text, "%s:%d", short_path(p, f->file), f->line);
+                      : snprintf(text, sizeof text, "%s:%d", short_path(p->run, f->file), f->line);
         if (p->options->links)
             fprintf(p->to, "\033]8;;file://%s%s\033\\%s\033]8;;\033\\", p->host, f->file, text);
         else
@@ -253,20 +240,6 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
     if (f->has_block)
         put_stack(p, "allocated by", &f->allocated, wide);
     fputc('\n', p->to);
-}
-
-static const char *human(char *to, size_t size, uint64_t bytes) {
-    static const char *const units[] = {"bytes", "KiB", "MiB", "GiB", "TiB"};
-    double value = (double)bytes;
-    int unit = 0;
-    while (value >= 1024 && unit < 4) {
-        value /= 1024;
-        unit++;
-    }
-    if (unit == 0)
-        return quantity(to, size, bytes, "byte");
-    snprintf(to, size, "%.1f %s", value, units[unit]);
-    return to;
 }
 
 static void put_leak_class(const struct page *p, enum leak_class c, const char *meaning) {
@@ -478,7 +451,7 @@ void view_text(FILE *to, const struct run *run, const struct view_options *optio
     gethostname(page.host, sizeof page.host - 1);
     fprintf(to, "%stondo:%s ", style(&page, TITLE), style(&page, PLAIN));
     put_counts(to, run);
-    fprintf(to, " in %s (", run->program ? short_path(&page, run->program) : "?");
+    fprintf(to, " in %s (", run->program ? short_path(run, run->program) : "?");
     put_end(to, run->signal ? END_SIGNAL : END_EXIT, run->status, run->signal);
     fprintf(to, ", %.1f s)\n\n", run->seconds);
     if (options->by != BY_STACK && options->by != BY_PROCESS) {

@@ -22,6 +22,13 @@ void view_detect(struct view_options *options, FILE *to);
 /* GROUPINGS: no such grouping. */
 enum grouping view_grouping(const char *name);
 
+/* Relative to the run's folder where that is shorter to read. */
+const char *short_path(const struct run *run, const char *path);
+/* The last part of a path; null is "unknown code". */
+const char *base_of(const char *path);
+/* "12 bytes", "3.4 MiB" */
+const char *human(char *to, size_t size, uint64_t bytes);
+
 void view_text(FILE *to, const struct run *run, const struct view_options *options);
 /* One `file:line:column: kind: message` per finding. */
 void view_line(FILE *to, const struct run *run);
