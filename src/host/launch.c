@@ -289,6 +289,10 @@ int launch_run(struct launch *launch, struct error *error) {
     snprintf(launch->ledger->engine_path, sizeof launch->ledger->engine_path, "%s", engine);
     snprintf(launch->ledger->follower_path, sizeof launch->ledger->follower_path, "%.*s/%s",
              (int)(strrchr(engine, '/') - engine), engine, FOLLOW_LIBRARY);
+    /* the loader would take such a path apart (ld.so(8), LD_PRELOAD) */
+    if (access(launch->ledger->follower_path, R_OK) != 0 ||
+        strpbrk(launch->ledger->follower_path, " :"))
+        launch->ledger->follower_path[0] = 0;
     shared = launch->ledger;
     struct sigaction action = {.sa_handler = on_child};
     struct sigaction forward = {.sa_sigaction = pass_on, .sa_flags = SA_SIGINFO}, old[PASSED_ON];

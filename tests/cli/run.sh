@@ -219,5 +219,12 @@ mkdir -p conf/tondo; cp known.rules conf/tondo/rules
 XDG_CONFIG_HOME=$PWD/conf "$tondo" run ./flawed 4 2>err >out
 is "the user's rules" 4 $?
 
+cat >shapes.cc <<'C'
+template <class T> __attribute__((noinline)) T *lose(int n) { return new T[n]; }
+int main() { lose<int>(3); lose<long>(4); return 0; }
+C
+g++ -g -w -o shapes shapes.cc && "$tondo" run -q ./shapes >out 2>&1
+is "template instances are one site" 1 "$("$tondo" show --by site | grep -c 'lose')"
+
 echo "$passed passed, $failed failed"
 [ "$failed" = 0 ]

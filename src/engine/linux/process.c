@@ -261,7 +261,7 @@ static enum way way_of(int directory, const char *path, int flags, struct start 
             !(mode & 06000)) {
             if (ledger->follow == FOLLOW_ALL || !in_system_folder(start->real))
                 way = WAY_ENGINE;
-            else if (has_loader(fd, header))
+            else if (ledger->follower_path[0] && has_loader(fd, header))
                 way = WAY_FOLLOWER;
         }
     } else if (n > 2 && head.text[0] == '#' && head.text[1] == '!' && !start->script &&
