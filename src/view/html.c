@@ -114,9 +114,6 @@ static void put_block(const struct page *p, const struct finding *f, int number)
         snprintf(range, sizeof range, "byte %" PRId64, begin);
     fprintf(p->to,
             "<figure><svg viewBox=\"0 0 %d 92\" role=\"img\" aria-labelledby=\"p%d\">"
-            "<defs><pattern id=\"hatch\" width=\"8\" height=\"8\" patternUnits=\"userSpaceOnUse\" "
-            "patternTransform=\"rotate(45)\"><line x1=\"0\" y1=\"0\" x2=\"0\" y2=\"8\" "
-            "class=\"m\" stroke-width=\"3\"/></pattern></defs>"
             "<rect class=\"m\" x=\"1\" y=\"%d\" width=\"%d\" height=\"%d\"/>"
             "<rect class=\"m\" x=\"%d\" y=\"%d\" width=\"%d\" height=\"%d\"/>"
             "<rect class=\"b\" x=\"%d\" y=\"%d\" width=\"%d\" height=\"%d\"/>"
@@ -460,7 +457,11 @@ void view_html(FILE *to, struct run *run) {
           "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src "
           "'unsafe-inline'; script-src 'unsafe-inline'; img-src data:\">\n<title>", to);
     put_title(p);
-    fprintf(to, "</title>\n<style>\n%s</style>\n</head>\n<body>\n<a class=\"skip\" href=\"#findings\">"
+    fprintf(to, "</title>\n<style>\n%s</style>\n</head>\n<body>\n"
+            "<svg width=\"0\" height=\"0\" style=\"position:absolute\" aria-hidden=\"true\"><defs>"
+            "<pattern id=\"hatch\" width=\"8\" height=\"8\" patternUnits=\"userSpaceOnUse\" "
+            "patternTransform=\"rotate(45)\"><line x1=\"0\" y1=\"0\" x2=\"0\" y2=\"8\" "
+            "class=\"m\" stroke-width=\"3\"/></pattern></defs></svg>\n<a class=\"skip\" href=\"#findings\">"
             "Skip to the findings</a>\n<header>\n<h1>", report_css);
     put_title(p);
     fputs("</h1>\n<p class=\"facts\"><code>", to);

@@ -85,6 +85,7 @@ class Page(html.parser.HTMLParser):
         if tag not in self.empty:
             self.open.append(tag)
         if "id" in values:
+            is_true("one id " + values["id"], values["id"] not in self.ids)
             self.ids.add(values["id"])
         if values.get("href", "").startswith("#"):
             self.links.append(values["href"][1:])
