@@ -192,6 +192,9 @@ void replaced_fault(struct context *c, const struct replaced *r);
 void strings_run(struct context *c, int function, const char *name);
 /* The same for short clean calls; false: not done. */
 bool strings_quick(struct context *c, int function);
+/* Before a repeated move or store instruction: true when the ranges are short, clean
+   and open, so that nothing more is to be looked at. */
+bool string_quick(struct context *c, gaddr to, gaddr from, uint64_t size, bool reads);
 
 enum { HEAP_NOTHING, HEAP_LIVE, HEAP_RETIRED, HEAP_FREE };
 struct block_view {

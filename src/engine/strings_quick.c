@@ -117,12 +117,12 @@ static inline bool clean(gaddr address, uint64_t size) {
 }
 
 /* Whether a short range may be written; false also when that needs a closer look. */
-static inline bool open_to_write(struct context *c, gaddr address, uint64_t size) {
+static inline bool open_to_write(struct context *c, gaddr address, uint64_t size, int own) {
     if (address >= GUEST_END)
         return false;
     if (address >= c->stack_low && address < c->stack_high) /* below the caller's return address */
-        return address >= c->registers[RSP] + 8 && c->shadow - c->shadow_base >= 2 &&
-               address + size <= c->shadow[-2].stack_pointer;
+        return address >= c->registers[RSP] + 8 && c->shadow - c->shadow_base >= own &&
+               address + size <= c->shadow[-own].stack_pointer;
     gaddr last = address + size - 1;
     for (gaddr a = address;;) {
         uint64_t bits = word_at(A_BASE + (a >> 3)) >> (a & 7);
@@ -148,13 +148,26 @@ static inline void set_defined(gaddr address, uint64_t size) {
     }
 }
 
-static inline bool becomes_defined(struct context *c, gaddr address, uint64_t size) {
+/* `own`: which entry of the shadow call stack is the frame's that writes; 2 in a
+   function that was called to do it, 1 for an instruction. */
+static inline bool frame_becomes_defined(struct context *c, gaddr address, uint64_t size, int own) {
     if (clean(address, size))
         return true;
-    if (!open_to_write(c, address, size))
+    if (!open_to_write(c, address, size, own))
         return false;
     set_defined(address, size);
     return true;
+}
+
+static inline bool becomes_defined(struct context *c, gaddr address, uint64_t size) {
+    return frame_becomes_defined(c, address, size, 2);
+}
+
+bool string_quick(struct context *c, gaddr to, gaddr from, uint64_t size, bool reads) {
+    enum { SHORT = 512 };
+    return size && size <= SHORT && to < GUEST_END - SHORT &&
+           (!reads || (from < GUEST_END - SHORT && clean(from, size))) &&
+           frame_becomes_defined(c, to, size, 1);
 }
 
 static inline void move_short(gaddr to, gaddr from, uint64_t size) {

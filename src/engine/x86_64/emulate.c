@@ -170,6 +170,8 @@ void check_string(struct context *c, uint32_t how) {
     uint64_t size = count * width;
     uint64_t back = c->flags & ZYDIS_CPUFLAG_DF ? size - width : 0;
     gaddr to = c->registers[RDI] - back, from = c->registers[RSI] - back;
+    if (!value && !c->dirty && string_quick(c, to, from, size, how & STRING_READS))
+        return;
     if (recover_enter(c))
         return; /* the instruction itself will fault */
     if (how & STRING_READS)
