@@ -2,6 +2,7 @@
 line, but neither crash nor hang. run.py TONDO SCRIBBLE ROUNDS [SEED]"""
 import os
 import random
+import re
 import subprocess
 import sys
 import tempfile
@@ -80,5 +81,21 @@ for i in range(rounds):
 for i in range(max(1, rounds // 10)):
     survives("ledger", [tondo, "run", "-q", "--findings-status", "0", "-r", "json:out.json",
                         scribble, str(seed * 1000 + i)], 120)
+# the program's own symbols and debugging information
+sections = subprocess.run(["readelf", "-SW", scribble], capture_output=True, text=True).stdout
+places = [(int(m[1], 16), int(m[2], 16)) for m in
+          re.finditer(r"\] \.(?:debug_\w+|symtab|strtab|eh_frame)\s+\w+\s+\w+ (\w+) (\w+)", sections)]
+program = open(scribble, "rb").read()
+for i in range(rounds):
+    data = bytearray(program)
+    for _ in range(rng.choice([1, 3, 20, 200])):
+        offset, size = rng.choice(places)
+        if size:
+            data[offset + rng.randrange(size)] = rng.randrange(256)
+    open("damaged", "wb").write(bytes(data))
+    os.chmod("damaged", 0o755)
+    if not survives("symbols", [tondo, "run", "-q", "--findings-status", "0", "-r", "json:out.json",
+                                folder + "/damaged", "1", "0"], 60):
+        os.rename("damaged", "crash-%d.elf" % i)
 print(passed, "passed,", failed, "failed", "" if not failed else "(in %s)" % folder)
 sys.exit(failed != 0)
