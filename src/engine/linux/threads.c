@@ -76,12 +76,22 @@ struct context *context_new(void) {
     return c;
 }
 
+#define GIVEN_STACK (256u << 10)
+
 static void note_stack(struct context *c) {
     struct mapping m;
-    if (memory_lookup(c->registers[RSP] - 8, &m)) {
-        c->stack_low = m.start;
-        c->stack_high = m.end;
-    }
+    gaddr sp = c->registers[RSP];
+    if (!memory_lookup(sp - 8, &m))
+        return;
+    c->stack_low = m.start;
+    c->stack_high = m.end;
+    if (m.flags & MAP_STACK || m.end - m.start <= GIVEN_STACK)
+        return;
+    /* a stack inside a larger area, next to other things: only what is near */
+    if (sp - m.start > GIVEN_STACK)
+        c->stack_low = sp - GIVEN_STACK;
+    if (m.end - sp > 4096)
+        c->stack_high = (sp + 4095) & ~4095ULL;
 }
 
 /* What a new thread finds below its stack pointer was not set for it. Only of
