@@ -18,12 +18,21 @@ static gaddr effective(struct context *c, const struct memory *m) {
     return a;
 }
 
+/* The decoder library uses vector registers, which hold the guest's values: they are
+   kept here, whoever saved them elsewhere. x87, SSE, AVX and AVX-512 state. */
+#define VECTOR_PARTS 0xe7
+#define VECTOR_AREA 2816
+
 static void decode_here(struct instruction *i, gaddr pc) {
     struct mapping m, next;
     uint64_t n = memory_lookup(pc, &m) ? m.end - pc : 15;
     if (n < 15 && memory_lookup(m.end, &next))
         n = 15;
+    _Alignas(64) char area[VECTOR_AREA];
+    fill_bytes(area + 512, 0, 64); /* its header */
+    __asm__ volatile("xsave64 %0" : "+m"(area) : "a"(VECTOR_PARTS), "d"(0) : "memory");
     decode(i, pc, n < 15 ? n : 15);
+    __asm__ volatile("xrstor64 %0" : : "m"(area), "a"(VECTOR_PARTS), "d"(0) : "memory");
 }
 
 static bool is_compare(const struct instruction *i) {
@@ -200,9 +209,7 @@ bool looks_like_scan(gaddr pc) {
             v == 0xfefefefefefefeffULL || v == 0x7f7f7f7f7f7f7f7fULL)
             return true;
     }
-    char *area = (char *)c + CTX_VECTOR;
     bool found = false;
-    __asm__ volatile("xsave64 %0" : "+m"(*area) : "a"(-1), "d"(-1) : "memory");
     for (int n = 0; n < 12 && !found; n++) {
         decode_here(&i, pc);
         if (!i.valid)
@@ -230,7 +237,6 @@ bool looks_like_scan(gaddr pc) {
         }
         pc += i.z.length;
     }
-    __asm__ volatile("xrstor64 %0" : : "m"(*area), "a"(-1), "d"(-1) : "memory");
     return found;
 }
 
