@@ -148,7 +148,7 @@ static const char *bounds_story(struct run *run, const struct finding *f) {
     if (f->where != WHERE_AFTER)
         return NULL;
     uint64_t behind = (uint64_t)f->block_offset - size;
-    if (f->address >= f->block_start && f->address < f->block_start + size)
+    if (finding_reaches_out(f))
         return pool_format(run->pool,
                            "It began inside the block, at byte %" PRIu64 ", and reached %s beyond "
                            "its end.", f->address - f->block_start,

@@ -390,7 +390,12 @@ static const char *describe_undefined(struct run *run, const struct finding *f) 
     return pool_format(run->pool, "an undefined value %s%s", what, origin);
 }
 
-/* An access that begins inside the block and goes on behind it. */
+bool finding_reaches_out(const struct finding *f) {
+    return f->has_block && f->where == WHERE_AFTER && f->address >= f->block_start &&
+           f->address < f->block_start + f->block_size &&
+           f->address + f->size > f->block_start + f->block_size;
+}
+
 static const char *describe_reach(struct run *run, const struct finding *f, const char *verb,
                                   const char *size, const char *in) {
     char beyond[48], whole[48];
@@ -472,9 +477,7 @@ static const char *describe(struct run *run, const struct finding *f) {
                                f->function, f->block_size);
         /* fall through */
     default:
-        if (f->has_block && f->where == WHERE_AFTER && f->address >= f->block_start &&
-            f->address < f->block_start + f->block_size &&
-            f->address + f->size > f->block_start + f->block_size)
+        if (finding_reaches_out(f))
             return describe_reach(run, f, verb, size, in);
         if (f->has_block)
             return pool_format(run->pool, "%s of %s%s %s", verb, size, in, describe_place(run, f));

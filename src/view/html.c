@@ -78,12 +78,6 @@ static void put_source(const struct page *p, const struct frame *f) {
 
 /* The block, its margins and where the access fell, to scale within the block;
    what is further away than a margin is drawn at the margin's end. */
-static bool reaches_out(const struct finding *f) {
-    return f->where == WHERE_AFTER && f->address >= f->block_start &&
-           f->address < f->block_start + f->block_size &&
-           f->address + f->size > f->block_start + f->block_size;
-}
-
 static void put_block(const struct page *p, const struct finding *f, int number) {
     if (!f->has_block || !f->block_size || f->where == WHERE_UNKNOWN)
         return;
@@ -91,7 +85,7 @@ static void put_block(const struct page *p, const struct finding *f, int number)
     double inner = WIDTH - 2 * SIDE, scale = inner / (double)f->block_size;
     int64_t begin = f->block_offset;
     uint64_t size = f->size ? f->size : 1;
-    if (reaches_out(f)) /* the first bad byte is not where the access began */
+    if (finding_reaches_out(f)) /* the first bad byte is not where the access began */
         begin = (int64_t)(f->address - f->block_start);
     double x = SIDE + (double)begin * scale;
     double w = (double)size * scale;
@@ -134,27 +128,6 @@ static void put_block(const struct page *p, const struct finding *f, int number)
     fputs("</figcaption></figure>\n", p->to);
 }
 
-static const char *verb_of(const struct finding *f) {
-    switch (f->kind) {
-    case KIND_LEAK:
-        return "allocated by";
-    case KIND_DESCRIPTOR_LEAK:
-        return "opened by";
-    case KIND_DOUBLE_FREE:
-    case KIND_INVALID_FREE:
-    case KIND_MISMATCHED_DEALLOCATION:
-        return "freed by";
-    case KIND_OVERLAPPING_COPY:
-        return "copied by";
-    case KIND_INVALID_SIZE:
-        return "asked by";
-    case KIND_UNINITIALIZED_VALUE:
-        return "used by";
-    default:
-        return f->write ? "written by" : "read by";
-    }
-}
-
 static void put_finding(const struct page *p, const struct finding *f, int at) {
     const struct frame *site = stack_site(&f->stack);
     char text[48];
@@ -191,7 +164,7 @@ static void put_finding(const struct page *p, const struct finding *f, int at) {
     fputs("</p>\n", p->to);
     put_block(p, f, at);
     put_source(p, site);
-    put_stack(p, verb_of(f), &f->stack);
+    put_stack(p, finding_label(f), &f->stack);
     if (f->origin) {
         if (f->variable.name) {
             fputs("<p class=\"label\">declared as <code>", p->to);

@@ -152,27 +152,6 @@ static void put_source(const struct page *p, const struct frame *f) {
     fputc('\n', p->to);
 }
 
-static const char *first_label(const struct finding *f) {
-    switch (f->kind) {
-    case KIND_LEAK:
-        return "allocated by";
-    case KIND_DOUBLE_FREE:
-    case KIND_INVALID_FREE:
-    case KIND_MISMATCHED_DEALLOCATION:
-        return "freed by";
-    case KIND_INVALID_SIZE:
-        return "asked by";
-    case KIND_OVERLAPPING_COPY:
-        return "copied by";
-    case KIND_DESCRIPTOR_LEAK:
-        return "opened by";
-    default:
-        if (f->kind == KIND_UNINITIALIZED_VALUE)
-            return "used by";
-        return f->has_access && f->size == 0 ? "used by" : f->write ? "written by" : "read by";
-    }
-}
-
 static void put_origin(const struct page *p, const struct finding *f, int wide) {
     if (!f->origin || !f->origin_stack.count)
         return;
@@ -233,7 +212,7 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
         wide = widest(&f->allocated, widest(&f->freed, wide));
     if (f->origin)
         wide = widest(&f->origin_stack, wide);
-    put_stack(p, first_label(f), &f->stack, wide);
+    put_stack(p, finding_label(f), &f->stack, wide);
     put_origin(p, f, wide);
     if (f->has_block && f->has_freed)
         put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before" : "freed by", &f->freed, wide);

@@ -26,6 +26,8 @@ enum grouping view_grouping(const char *name);
 const char *short_path(const struct run *run, const char *path);
 /* The last part of a path; null is "unknown code". */
 const char *base_of(const char *path);
+/* What stands before a finding's own stack: "written by", "allocated by". */
+const char *finding_label(const struct finding *finding);
 /* "12 bytes", "3.4 MiB" */
 const char *human(char *to, size_t size, uint64_t bytes);
 

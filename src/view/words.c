@@ -26,3 +26,24 @@ const char *human(char *to, size_t size, uint64_t bytes) {
     snprintf(to, size, "%.1f %s", value, units[unit]);
     return to;
 }
+
+const char *finding_label(const struct finding *f) {
+    switch (f->kind) {
+    case KIND_LEAK:
+        return "allocated by";
+    case KIND_DOUBLE_FREE:
+    case KIND_INVALID_FREE:
+    case KIND_MISMATCHED_DEALLOCATION:
+        return "freed by";
+    case KIND_INVALID_SIZE:
+        return "asked by";
+    case KIND_OVERLAPPING_COPY:
+        return "copied by";
+    case KIND_DESCRIPTOR_LEAK:
+        return "opened by";
+    case KIND_UNINITIALIZED_VALUE:
+        return "used by";
+    default: /* a block of no size was given to a function, not touched */
+        return f->has_access && f->size == 0 ? "used by" : f->write ? "written by" : "read by";
+    }
+}

@@ -452,9 +452,7 @@ static void go_on_dirty(struct context *c) {
 /* A check met undefined or forbidden bytes. */
 static void checked(struct context *c, const struct cache_check *check) {
     c->pc = (gaddr)check->pc_high << 32 | check->pc_low;
-    vectors_save(c);
     bool undefined = check_instruction(c, c->pc, check->trusted);
-    vectors_restore(c);
     if (!undefined || !check->patch) {
         c->target = CACHE_BASE + check->resume;
         return;
@@ -628,9 +626,7 @@ void dispatch(struct context *c) {
         break;
     case EXIT_SLOW:
         c->target = CACHE_BASE + c->argument;
-        vectors_save(c);
         check_instruction(c, c->pc, false);
-        vectors_restore(c);
         break;
     case EXIT_UNDEFINED:
         c->target = CACHE_BASE + c->argument;
