@@ -190,8 +190,17 @@ void replaced_run(struct context *c, const struct replaced *r);
 /* After a fault inside one: reports it and raises the signal at its entry. */
 void replaced_fault(struct context *c, const struct replaced *r);
 void strings_run(struct context *c, int function, const char *name);
-/* The same for short clean calls; false: not done. */
-bool strings_quick(struct context *c, int function);
+/* The same for a short clean call of the commonest functions, with the guest's first
+   three arguments; not done: nothing happened. */
+struct quick {
+    uint64_t value, done;
+};
+typedef struct quick quick_function(uint64_t a, uint64_t b, uint64_t n, struct context *c);
+quick_function *strings_quick(int function); /* null: there is none */
+/* By row of the table of replaced functions. */
+bool replaced_has_quick(const struct replaced *r);
+/* Back to its caller with the result in RAX; c->target is 0 when the code there is not known. */
+void replaced_leave(struct context *c);
 /* Before a repeated move or store instruction: true when the ranges are short, clean
    and open, so that nothing more is to be looked at. */
 bool string_quick(struct context *c, gaddr to, gaddr from, uint64_t size, bool reads);

@@ -62,8 +62,16 @@ static uint32_t hash_text(const char *s) {
 #define THUNK_SIZE 32
 #define THUNK_RESOLVED (THUNKS + THUNK_SIZE * ROWS)
 
+/* Read by glue_quick, by row. */
+quick_function *quick_functions[ROWS + 1];
+static quick_function *heap_quick(int action);
+
+bool replaced_has_quick(const struct replaced *r) { return quick_functions[replaced_index(r)]; }
+
 void replaced_start(void) {
     for (uint32_t i = 0; i < ROWS; i++) {
+        quick_functions[i] = replaced_is_heap(&table[i]) ? heap_quick(table[i].action)
+                                                         : strings_quick(table[i].action);
         uint32_t at = hash_text(table[i].symbol) % NAME_SLOTS;
         while (names[at])
             at = (at + 1) % NAME_SLOTS;
@@ -386,6 +394,70 @@ static void after_call(struct context *c, const struct replaced *r, gaddr to, ui
     dirty_clear(c, DIRTY_AFTER_CALL);
 }
 
+/* --- the commonest calls, straight from glue_quick --- */
+
+static struct quick quick_allocate(uint64_t size, struct context *c, int family, bool zero) {
+    enum { MIDDLING = 1 << 16 };
+    struct quick q = {0, false};
+    if (size <= MIDDLING) {
+        q.value = heap_allocate(size, 16, stack_capture(c, c->pc), family, zero);
+        q.done = q.value != 0;
+    }
+    return q;
+}
+
+static struct quick quick_malloc(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
+    (void)b;
+    (void)n;
+    return quick_allocate(a, c, FAMILY_MALLOC, false);
+}
+
+static struct quick quick_calloc(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
+    return quick_allocate(times(a, b, &n) ? n : ~0ULL, c, FAMILY_MALLOC, true);
+}
+
+static struct quick quick_new(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
+    (void)b;
+    (void)n;
+    return quick_allocate(a, c, FAMILY_NEW, false);
+}
+
+static struct quick quick_release(gaddr address, struct context *c, int family) {
+    struct block_view view;
+    if (!address)
+        return (struct quick){0, true};
+    if (address >= GUEST_END || !heap_find(address, &view) || view.start != address ||
+        view.state != HEAP_LIVE || view.block->family != family)
+        return (struct quick){0, false};
+    heap_release(&view, stack_capture(c, c->pc));
+    return (struct quick){0, true};
+}
+
+static struct quick quick_free(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
+    (void)b;
+    (void)n;
+    return quick_release(a, c, FAMILY_MALLOC);
+}
+
+static struct quick quick_delete(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
+    (void)b;
+    (void)n;
+    return quick_release(a, c, FAMILY_NEW);
+}
+
+static quick_function *heap_quick(int action) {
+    switch (action) {
+    case DO_MALLOC: return quick_malloc;
+    case DO_CALLOC: return quick_calloc;
+    case DO_FREE: return quick_free;
+    case DO_NEW: return quick_new;
+    case DO_DELETE: return quick_delete;
+    }
+    return NULL;
+}
+
+void replaced_leave(struct context *c) { leave(c, c->registers[RAX]); }
+
 static bool power_of_two(uint64_t n) { return n && !(n & (n - 1)); }
 
 static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
@@ -500,11 +572,16 @@ void replaced_run(struct context *c, const struct replaced *r) {
             return;
         }
     }
-    if (c->dirty)
+    bool was_dirty = c->dirty; /* else it has been tried */
+    if (was_dirty)
         dirty_clear(c, DIRTY_AFTER_CALL);
     c->recover = RECOVER_CALL;
-    if (strings_quick(c, r->action)) {
-        leave(c, c->registers[RAX]);
+    quick_function *quick = quick_functions[replaced_index(r)];
+    struct quick q = {0, false};
+    if (was_dirty && quick)
+        q = quick(first, c->registers[RSI], third, c);
+    if (q.done) {
+        leave(c, q.value);
     } else if (replaced_is_heap(r)) {
         run_heap(c, pc, r);
     } else {

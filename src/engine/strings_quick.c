@@ -205,80 +205,111 @@ static inline void set_short(gaddr to, uint8_t value, uint64_t size) {
 }
 
 /* Short and clean calls of the commonest functions, by far the most of all. */
-bool strings_quick(struct context *c, int action) {
-    gaddr a = c->registers[RDI], b = c->registers[RSI];
-    uint64_t n = c->registers[RDX];
-    enum { SHORT = 256 };
+enum { SHORT = 256 };
+static const struct quick not_done = {0, false};
+static inline struct quick done(uint64_t value) { return (struct quick){value, true}; }
+
+static struct quick quick_memcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
+    if (n > SHORT || to - from < n || from - to < n || !clean(from, n) || !becomes_defined(c, to, n))
+        return not_done;
+    move_short(to, from, n);
+    return done(to);
+}
+
+static struct quick quick_mempcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
+    struct quick q = quick_memcpy(to, from, n, c);
+    q.value += n;
+    return q;
+}
+
+static struct quick quick_memmove(gaddr to, gaddr from, uint64_t n, struct context *c) {
+    if (n > SHORT || to - from < n || !clean(from, n) || !becomes_defined(c, to, n))
+        return not_done;
+    if (from - to < n)
+        guest_move(to, from, n);
+    else
+        move_short(to, from, n);
+    return done(to);
+}
+
+static struct quick quick_memcmp(gaddr a, gaddr b, uint64_t n, struct context *c) {
+    (void)c;
+    if (n > SHORT || !clean(a, n) || !clean(b, n))
+        return not_done;
+    int64_t r;
+    guest_difference(a, b, n, false, &r);
+    return done((uint64_t)r);
+}
+
+static struct quick quick_strncmp(gaddr a, gaddr b, uint64_t n, struct context *c) {
+    (void)c;
+    int64_t r;
+    uint64_t decided = guest_difference(a, b, n > SHORT ? SHORT : n, true, &r);
+    if ((decided == SHORT && n != SHORT && !r) || !clean(a, decided) || !clean(b, decided))
+        return not_done;
+    return done((uint64_t)r);
+}
+
+static struct quick quick_strcmp(gaddr a, gaddr b, uint64_t n, struct context *c) {
+    (void)n;
+    return quick_strncmp(a, b, ~0ULL, c);
+}
+
+static struct quick quick_memchr(gaddr a, uint64_t byte, uint64_t n, struct context *c) {
+    (void)c;
+    uint64_t found = guest_scan(a, n, (uint8_t)byte, false);
+    if (found >= SHORT || !clean(a, found < n ? found + 1 : n))
+        return not_done;
+    return done(found < n ? a + found : 0);
+}
+
+static struct quick quick_rawmemchr(gaddr a, uint64_t byte, uint64_t n, struct context *c) {
+    (void)n;
+    return quick_memchr(a, byte, ~0ULL >> 1, c);
+}
+
+static struct quick quick_strchr(gaddr a, uint64_t byte, uint64_t n, struct context *c) {
+    (void)n;
+    (void)c;
+    uint64_t found = guest_scan(a, SHORT, (uint8_t)byte, true);
+    if (found >= SHORT || !clean(a, found + 1))
+        return not_done;
+    return done(byte_at(a + found) == (uint8_t)byte ? a + found : 0);
+}
+
+static struct quick quick_memset(gaddr to, uint64_t byte, uint64_t n, struct context *c) {
+    if (n > SHORT || !becomes_defined(c, to, n))
+        return not_done;
+    set_short(to, (uint8_t)byte, n);
+    return done(to);
+}
+
+static struct quick quick_strcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
+    n = guest_scan(from, SHORT, 0, false) + 1;
+    return quick_memcpy(to, from, n, c);
+}
+
+static struct quick quick_strlen(gaddr a, uint64_t b, uint64_t n, struct context *c) {
+    (void)b;
+    (void)c;
+    n = guest_length(a);
+    return n < SHORT && clean(a, n + 1) ? done(n) : not_done;
+}
+
+quick_function *strings_quick(int action) {
     switch (action) {
-    case DO_MEMCPY:
-    case DO_MEMPCPY:
-        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !becomes_defined(c, a, n))
-            return false;
-        move_short(a, b, n);
-        c->registers[RAX] = action == DO_MEMCPY ? a : a + n;
-        return true;
-    case DO_MEMMOVE:
-        if (n > SHORT || a - b < n || !clean(b, n) || !becomes_defined(c, a, n))
-            return false;
-        if (b - a < n)
-            guest_move(a, b, n);
-        else
-            move_short(a, b, n);
-        c->registers[RAX] = a;
-        return true;
-    case DO_MEMCMP: {
-        if (n > SHORT || !clean(a, n) || !clean(b, n))
-            return false;
-        int64_t r;
-        guest_difference(a, b, n, false, &r);
-        c->registers[RAX] = (uint64_t)r;
-        return true;
+    case DO_MEMCPY: return quick_memcpy;
+    case DO_MEMPCPY: return quick_mempcpy;
+    case DO_MEMMOVE: return quick_memmove;
+    case DO_MEMCMP: return quick_memcmp;
+    case DO_STRCMP: return quick_strcmp;
+    case DO_STRNCMP: return quick_strncmp;
+    case DO_MEMCHR: return quick_memchr;
+    case DO_RAWMEMCHR: return quick_rawmemchr;
+    case DO_STRCHR: return quick_strchr;
+    case DO_MEMSET: return quick_memset;
+    case DO_STRCPY: return quick_strcpy;
+    case DO_STRLEN: return quick_strlen;
     }
-    case DO_STRCMP:
-    case DO_STRNCMP: {
-        int64_t r;
-        uint64_t limit = action == DO_STRCMP || n > SHORT ? SHORT : n;
-        uint64_t decided = guest_difference(a, b, limit, true, &r);
-        if ((decided == SHORT && n != SHORT && !r) || !clean(a, decided) || !clean(b, decided))
-            return false;
-        c->registers[RAX] = (uint64_t)r;
-        return true;
-    }
-    case DO_MEMCHR:
-    case DO_RAWMEMCHR: {
-        uint64_t limit = action == DO_MEMCHR ? n : ~0ULL >> 1;
-        uint64_t found = guest_scan(a, limit, (uint8_t)b, false);
-        if (found >= SHORT || !clean(a, found < limit ? found + 1 : limit))
-            return false;
-        c->registers[RAX] = found < limit ? a + found : 0;
-        return true;
-    }
-    case DO_STRCHR: {
-        uint64_t found = guest_scan(a, SHORT, (uint8_t)b, true);
-        if (found >= SHORT || !clean(a, found + 1))
-            return false;
-        c->registers[RAX] = byte_at(a + found) == (uint8_t)b ? a + found : 0;
-        return true;
-    }
-    case DO_MEMSET:
-        if (n > SHORT || !becomes_defined(c, a, n))
-            return false;
-        set_short(a, (uint8_t)b, n);
-        c->registers[RAX] = a;
-        return true;
-    case DO_STRCPY:
-        n = guest_scan(b, SHORT, 0, false) + 1;
-        if (n > SHORT || a - b < n || b - a < n || !clean(b, n) || !becomes_defined(c, a, n))
-            return false;
-        move_short(a, b, n);
-        c->registers[RAX] = a;
-        return true;
-    case DO_STRLEN:
-        n = guest_length(a);
-        if (n >= SHORT || !clean(a, n + 1))
-            return false;
-        c->registers[RAX] = n;
-        return true;
-    }
-    return false;
+    return NULL;
 }

@@ -237,6 +237,17 @@ static const char *call_file(struct pool *pool, Dwarf_Die *cu, Dwarf_Die *call,
     return absolute(pool, dwarf_filesrc(files, (size_t)number, NULL, NULL), directory);
 }
 
+/* Of these only the functions' names are told. Their debug information, where it is
+   installed, is in compressed files whose reading takes longer than a short run. */
+static bool names_only(const char *path) {
+    static const char *const names[] = {"libc.so", "libc-", "ld-linux"};
+    const char *base = strrchr(path, '/');
+    for (size_t i = 0; base && path_is_system(path) && i < sizeof names / sizeof *names; i++)
+        if (strncmp(base + 1, names[i], strlen(names[i])) == 0)
+            return true;
+    return false;
+}
+
 int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path,
                     uint64_t link_address, bool exact, struct frame *frames, int room) {
     struct frame *first = &frames[0];
@@ -251,6 +262,8 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     const char *symbol_name = symbol_at(f, address);
     const char *first_function = readable(pool, symbol_name);
     first->function = first_function;
+    if (names_only(path))
+        return 1;
     Dwarf_Addr bias = 0;
     Dwarf_Die *cu = find_unit(f, address, &bias);
     Dwarf_Line *line = cu ? dwarf_getsrc_die(cu, address - bias) : NULL;

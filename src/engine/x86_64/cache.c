@@ -33,6 +33,7 @@ static struct table_entry {
 
 void glue_exit(void);
 void glue_exit_call(void);
+void glue_quick(void);
 void glue_store(void);
 void glue_mark(void);
 
@@ -121,7 +122,7 @@ void cache_start(void) {
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
-    for (int reason = 1; reason <= EXIT_LANDED; reason++) {
+    for (int reason = 1; reason <= EXIT_UNBOUND; reason++) {
         cache.exits[reason] = e.at;
         emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
         /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
@@ -132,6 +133,7 @@ void cache_start(void) {
         while (pad--)
             emit8(&e, 0xcc);
         emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call
+                                         : reason == EXIT_QUICK    ? glue_quick
                                          : reason == EXIT_STORE  ? glue_store
                                          : reason == EXIT_MARK   ? glue_mark
                                                                  : glue_exit));
@@ -592,6 +594,15 @@ void dispatch(struct context *c) {
         if (c->pc == pc && !c->dirty)
             remember(c, pc, c->target);
         break;
+    case EXIT_UNBOUND: {
+        bool bound;
+        pc = c->pc;
+        c->pc = transfer_slot(c->argument, &bound);
+        if (bound)
+            cache_invalidate(pc, pc + 1);
+        go_on(c);
+        break;
+    }
     case EXIT_RETURN:
         return_missed(c);
         break;
@@ -649,6 +660,14 @@ void dispatch_call(struct context *c) {
     c->target = 0;
     c->midway = false;
     replaced_run(c, replaced_row(c->argument & 0xffff));
+    if (!c->target)
+        go_on(c);
+}
+
+/* A quick call is done, but its return was not predicted, or a signal waits. */
+void dispatch_quick_left(struct context *c) {
+    c->midway = false;
+    replaced_leave(c);
     if (!c->target)
         go_on(c);
 }

@@ -6,7 +6,7 @@
 
 struct cache {
     uint8_t *at, *cold; /* next free byte of code, and of code that is seldom run */
-    uint8_t *exits[17]; /* doors by reason */
+    uint8_t *exits[19]; /* doors by reason */
     uint8_t *landing;   /* stands for every landing that was given up */
     uint8_t *first;     /* code begins */
     uint64_t dropped;   /* bytes of code that was dropped */
@@ -114,5 +114,8 @@ void dirty_begin_anew(void);
 void dirty_forget(gaddr pc, uint32_t host);
 /* What may be undefined in the dirty version that begins there. */
 uint64_t dirty_version_possible(gaddr pc, uint32_t host);
+
+/* Where a branch through this place goes now, and whether the loader has bound it. */
+gaddr transfer_slot(gaddr slot, bool *bound);
 
 #endif

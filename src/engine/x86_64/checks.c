@@ -167,6 +167,14 @@ bool is_stack_probe(const struct instruction *i, const struct memory *m) {
             i->operands[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && !i->operands[1].imm.value.u);
 }
 
+/* What a module keeps where nobody can write is defined, and there as long as its code. */
+static bool is_constant(const struct memory *m) {
+    struct mapping place;
+    return m->absolute && !m->segment && !m->write && m->size && m->displacement > 0 &&
+           memory_lookup((gaddr)m->displacement, &place) && !(place.protection & 2) &&
+           (gaddr)m->displacement + m->size <= place.end;
+}
+
 enum check check_of(const struct instruction *i, const struct memory *m) {
     if (!m->read && !m->write)
         return CHECK_NONE;
@@ -192,7 +200,7 @@ enum check check_of(const struct instruction *i, const struct memory *m) {
     default:
         break;
     }
-    if (is_stack_probe(i, m))
+    if (is_stack_probe(i, m) || is_constant(m))
         return CHECK_NONE;
     if (m->read || !m->write)
         return CHECK_LOAD;

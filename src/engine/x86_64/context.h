@@ -80,6 +80,8 @@
 #define EXIT_RELEASE 14    /* the stack pointer moved up from CTX_OLD_SP */
 #define EXIT_STORE 15      /* to glue_store, not to C */
 #define EXIT_MARK 9        /* to glue_mark, not to C */
+#define EXIT_QUICK 17  /* to glue_quick: a replaced function that has a quick way */
+#define EXIT_UNBOUND 18 /* a jump through a place not bound yet; argument: the place */
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 

@@ -87,6 +87,37 @@ glue_exit_call:
     jne glue_pending
     jmp glue_restore_registers
 
+/* The same where a quick way is to be tried first: its arguments are where C takes
+   them. Where it comes back with the result, only registers are left that mean nothing
+   after a call. */
+    .globl glue_quick
+    .type glue_quick, @function
+glue_quick:
+    save_registers
+    cld
+    movl $1, %fs:CTX_RECOVER /* RECOVER_CALL */
+    mov %fs:CTX_ARGUMENT, %eax
+    mov %fs:CTX_SELF, %rcx
+    lea quick_functions(%rip), %r11
+    call *(%r11,%rax,8)
+    movq $0, %fs:CTX_RECOVER
+    test %edx, %edx
+    jz 1f
+    mov %rax, %fs:CTX_REGISTERS+0
+    jmp glue_quick_leave
+1:  movq $0x202, %fs:CTX_FLAGS
+    mov %fs:CTX_SELF, %rdi
+    call dispatch_call
+    cmpl $0, %fs:CTX_PENDING
+    jne glue_pending
+    jmp glue_restore_registers
+glue_quick_missed:
+    mov %fs:CTX_ENGINE_SP, %rsp
+    movq $0x202, %fs:CTX_FLAGS
+    mov %fs:CTX_SELF, %rdi
+    call dispatch_quick_left
+    jmp glue_enter
+
 /* A replaced function met a bad pointer: everything of the guest is in the
    context, so its C frames are simply left. */
     .globl glue_call_fault
@@ -358,6 +389,23 @@ glue_mark:
 8:  mov %fs:CTX_SPILL+0, %rax
     mov %fs:CTX_SPILL+8, %rcx
     jmp *%fs:CTX_TARGET
+/* Back from a quick call; a signal's handler steps through from here on. */
+glue_quick_leave:
+    mov %fs:CTX_REGISTERS+32, %rsp
+    mov %fs:CTX_SHADOW, %rdx
+    mov -24(%rdx), %rcx /* return_address of the top entry */
+    cmp (%rsp), %rcx
+    jne glue_quick_missed
+    cmp %rsp, -16(%rdx)
+    jne glue_quick_missed
+    cmpl $0, %fs:CTX_PENDING
+    jne glue_quick_missed
+    sub $24, %rdx
+    mov 16(%rdx), %ecx
+    add %fs:CTX_CACHE_BASE, %rcx
+    mov %rdx, %fs:CTX_SHADOW
+    add $8, %rsp
+    jmp *%rcx
     .globl glue_mark_end
 glue_mark_end:
 

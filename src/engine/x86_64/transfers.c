@@ -136,9 +136,82 @@ static void emit_lookup(bool flags_live) {
     emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
 }
 
+/* What the loader's lazy binding leaves in a slot until the first call: the way to
+   itself, `push n; jmp`. */
+static bool is_unbound(gaddr to) {
+    static const uint8_t landing_pad[] = {0xf3, 0x0f, 0x1e, 0xfa};
+    const uint8_t *code = guest(to);
+    if (same_bytes(code, landing_pad, sizeof landing_pad))
+        code += sizeof landing_pad;
+    return code[0] == 0x68 && (code[5] == 0xe9 || (code[5] == 0xf2 && code[6] == 0xe9));
+}
+
+/* Branches through a fixed place of memory, as all calls between modules are, mostly
+   go where they went the first time: where the place leads now, 0: that is not known. */
+static gaddr slot_target(const struct instruction *i, gaddr *slot) {
+    struct mapping m;
+    const struct memory *o = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    if (!o || !o->absolute || is_foreign(o) || o->size != 8 || now.dirty)
+        return 0;
+    *slot = (gaddr)o->displacement;
+    if (!memory_lookup(*slot, &m) || !(m.protection & 1) || m.end - *slot < 8)
+        return 0;
+    gaddr to = *(gaddr *)guest(*slot);
+    if (to >> 31 || !memory_lookup(to, &m) || (m.protection & 5) != 5 || m.end - to < 16)
+        return 0;
+    return to;
+}
+
+gaddr transfer_slot(gaddr slot, bool *bound) {
+    struct mapping m;
+    gaddr to = *(gaddr *)guest(slot);
+    *bound = !memory_lookup(to, &m) || (m.protection & 5) != 5 || m.end - to < 16 ||
+             !is_unbound(to);
+    return to;
+}
+
+/* cmp qword [slot], target */
+static void emit_slot_check(gaddr slot, gaddr target) {
+    emit8(&out, 0x48);
+    emit8(&out, 0x81);
+    emit_memory(&out, 7, -1, -1, 1, (int64_t)slot);
+    emit32(&out, (int64_t)target);
+}
+
+bool emit_slot_jump(const struct instruction *i) {
+    gaddr slot, to = slot_target(i, &slot);
+    if (!to)
+        return false;
+    if (is_unbound(to)) {
+        emit_exit(EXIT_UNBOUND, i->pc, (uint32_t)slot);
+        return true;
+    }
+    emit_slot_check(slot, to);
+    emit_conditional_link(4, to); /* je */
+    return false;
+}
+
 void emit_call(const struct instruction *i) {
     gaddr next = i->pc + i->z.length;
     bool direct = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+    gaddr slot, known = direct ? 0 : slot_target(i, &slot);
+    uint8_t *known_landing = NULL;
+    if (known) {
+        emit_slot_check(slot, known);
+        emit8(&out, 0x0f); /* jne */
+        emit8(&out, 0x85);
+        uint8_t *otherwise = out.at;
+        emit32(&out, 0);
+        emit_spill(&out, RDX);
+        note_place(i->pc, 1u << RDX, false);
+        known_landing = emit_push_return(next);
+        emit_unspill(&out, RDX);
+        emit_link(known);
+        patch_jump(otherwise, out.at);
+    }
+    if (!direct && (!now.dirty || !dirty_site(i->pc)))
+        emit_checks(i, false);
+    note_place(i->pc, 0, false);
     emit_spill(&out, RDX);
     if (!direct) {
         emit_spill(&out, RCX);
@@ -158,6 +231,8 @@ void emit_call(const struct instruction *i) {
         emit_lookup(false);
     }
     set_landing(landing, next);
+    if (known_landing)
+        __builtin_memcpy(known_landing, landing, 4);
 }
 
 void emit_indirect_jump(const struct instruction *i, bool flags_live) {

@@ -550,13 +550,12 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
     case CALL:
         dirty_drop(1ULL << ELEMENT_FLAGS);
         emit_target_use(i);
-        if (!now.dirty || !dirty_site(i->pc))
-            emit_checks(i, false);
-        note_place(i->pc, 0, false);
         emit_call(i);
         break;
     case INDIRECT:
         emit_target_use(i);
+        if (!flags_live && emit_slot_jump(i))
+            break;
         if (!now.dirty || !dirty_site(i->pc))
             emit_checks(i, flags_live);
         note_place(i->pc, 0, false);
@@ -594,8 +593,10 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     if (r) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         emit_dirty_set();
-        emit_exit(EXIT_REPLACED, pc,
-                  replaced_index(r) | (replaced_is_resolver(pc) ? REPLACED_RESOLVER : 0));
+        bool resolver = replaced_is_resolver(pc);
+        bool quick = !now.dirty && !resolver && replaced_has_quick(r);
+        emit_exit(quick ? EXIT_QUICK : EXIT_REPLACED, pc,
+                  replaced_index(r) | (resolver ? REPLACED_RESOLVER : 0));
     } else {
         static uint32_t live[TRACE];
         int count = gather(pc, &next, &low, &high);

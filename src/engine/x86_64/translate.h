@@ -63,7 +63,11 @@ static inline bool fits(int64_t v) { return v == (int32_t)v; }
 
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
+/* Checks its own operand. */
 void emit_call(const struct instruction *i);
+/* Before an indirect jump with dead flags: goes straight on where its fixed place of
+   memory leads. True: nothing else is to be emitted. */
+bool emit_slot_jump(const struct instruction *i);
 void emit_indirect_jump(const struct instruction *i, bool flags_live);
 void emit_return(const struct instruction *i);
 /* flags_after: those that are live behind the instruction. */
