@@ -57,6 +57,7 @@ struct context *context_new(void) {
         system_call(__NR_mprotect, c->shadow_end, 8192, PROT_NONE);
         /* entries end where the guard begins; the first is never used */
         c->shadow_base = c->shadow_end - SHADOW_ENTRIES + 1;
+        c->shadow_base[-1].stack_pointer = 1ULL << 62; /* ends glue_plain_store's search */
         c->next = threads;
         threads = c;
     }

@@ -35,6 +35,7 @@ void glue_exit(void);
 void glue_exit_call(void);
 void glue_quick(void);
 void glue_store(void);
+void glue_plain_store(void);
 void glue_mark(void);
 
 _Static_assert(offsetof(struct context, shadow) == CTX_SHADOW, "context layout");
@@ -122,9 +123,10 @@ void cache_start(void) {
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
-    for (int reason = 1; reason <= EXIT_UNBOUND; reason++) {
+    for (int reason = 1; reason <= EXIT_PLAIN_STORE; reason++) {
         cache.exits[reason] = e.at;
-        emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
+        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK)
+            emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
         /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
         uint64_t pad = -(uint64_t)(uintptr_t)(e.at + 6) & 7;
         emit8(&e, 0xff);
@@ -134,6 +136,7 @@ void cache_start(void) {
             emit8(&e, 0xcc);
         emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call
                                          : reason == EXIT_QUICK    ? glue_quick
+                                         : reason == EXIT_PLAIN_STORE ? glue_plain_store
                                          : reason == EXIT_STORE  ? glue_store
                                          : reason == EXIT_MARK   ? glue_mark
                                                                  : glue_exit));

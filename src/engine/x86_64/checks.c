@@ -634,7 +634,17 @@ void emit_cold_store(struct cold *c) {
     emit_context_constant(&out, CTX_ARGUMENT, add_check(c, NULL));
     /* below the stack pointer only the frame's own registers are trusted */
     bool own = (m->base == RSP || m->base == RBP) && m->index < 0;
-    emit_way(c, own ? 0 : WAY_STRANGE);
+    if ((c->spilled & 1u << RCX) || is_foreign(m)) { /* flags may be live */
+        emit_way(c, own ? 0 : WAY_STRANGE);
+        return;
+    }
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_lea(m, RCX);
+    emit8(&out, 0xba);
+    emit32(&out, m->size | (own ? 0 : WAY_STRANGE) | WAY_FRAMES);
+    emit_context_constant(&out, CTX_TARGET, (uint32_t)(uint64_t)(uintptr_t)c->resume);
+    emit_jump(&out, cache.exits[EXIT_PLAIN_STORE]);
 }
 
 static uint8_t *emit_short_jump(int condition) {

@@ -39,6 +39,7 @@
 #define WAY_STRANGE 0x100 /* by another register than the stack's */
 #define WAY_LOAD 0x200    /* notes the origin of what is loaded */
 #define WAY_ORIGIN 0x400  /* notes the origin of what was stored */
+#define WAY_FRAMES 0x400000 /* how many frames a plain store looks through, from bit 16 on */
 #define WAY_ELEMENT 16
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
@@ -82,6 +83,7 @@
 #define EXIT_MARK 9        /* to glue_mark, not to C */
 #define EXIT_QUICK 17  /* to glue_quick: a replaced function that has a quick way */
 #define EXIT_UNBOUND 18 /* a jump through a place not bound yet; argument: the place */
+#define EXIT_PLAIN_STORE 19 /* to glue_plain_store */
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 

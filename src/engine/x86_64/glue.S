@@ -135,6 +135,94 @@ glue_call_fault:
    such that was done. What is not as usual leaves for C. */
     .globl glue_store
 glue_store:
+    jmp glue_any_store
+
+/* The commonest case: flags are dead, EDX holds WAY_FRAMES besides, CTX_TARGET is set
+   in its lower half only (the upper one is the same for all of the cache). */
+    .globl glue_plain_store
+glue_plain_store:
+    mov %rax, %fs:CTX_SPILL+0
+    cmp %fs:CTX_STACK_HIGH, %rcx
+    jae 3f
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jb 3f
+    cmp %fs:CTX_STACK_LOW, %rsp
+    jb 3f
+    cmp %rsp, %rcx
+    jb 7f
+    mov %fs:CTX_SHADOW, %rax
+    sub $7, %rcx
+1:  sub $24, %rax /* sizeof(struct shadow_entry) */
+    sub $0x10000, %edx
+    js 8f
+    cmp %rcx, 8(%rax) /* its stack_pointer: is the slot below the address? */
+    jb 1b
+    mov 8(%rax), %rax
+    add $7, %rcx
+    sub %rcx, %rax
+    movzbl %dl, %edx
+    cmp %rdx, %rax
+    jl 9f /* over a return address */
+4:  cmp $8, %edx
+    jne 5f
+    movq $0, %gs:(%rcx)
+2:  mov %fs:CTX_SPILL+0, %rax
+    mov %fs:CTX_SPILL+8, %rcx
+    mov %fs:CTX_SPILL+16, %rdx
+    jmp *%fs:CTX_TARGET
+5:  jb 6f
+    movq $0, %gs:(%rcx)
+    add $8, %rcx
+    sub $8, %edx
+    jmp 4b
+6:  sub $4, %edx
+    jb 6f
+    movl $0, %gs:(%rcx)
+    jz 2b
+    add $4, %rcx
+    jmp 5f
+6:  add $4, %edx
+5:  jz 2b
+    movb $0, %gs:(%rcx)
+    inc %rcx
+    dec %edx
+    jmp 5b
+3:  mov %rcx, %fs:CTX_SCRATCH
+    mov %rcx, %rax
+    shr $3, %rax
+    add %fs:CTX_A_BASE, %rax
+    mov (%rax), %rax
+    and $7, %ecx
+    shr %cl, %rax
+    mov %edx, %ecx
+    neg %ecx
+    shl %cl, %rax
+    mov %fs:CTX_SCRATCH, %rcx
+    movzbl %dl, %edx
+    test %rax, %rax
+    jz 4b
+    jmp 9f
+7:  /* of the red zone, as below */
+    testl $WAY_STRANGE, %edx
+    movzbl %dl, %edx
+    jnz 9f
+    lea -128(%rsp), %rax
+    cmp %rax, %rcx
+    jb 9f
+    cmp %fs:CTX_MARK, %rcx
+    jae 4b
+    mov %rcx, %rax
+    and $-8, %rax
+    mov %rax, %fs:CTX_MARK
+    jmp 4b
+8:  add $7, %rcx
+9:  mov %fs:CTX_SPILL+0, %rax
+    mov %fs:CTX_SPILL+8, %rcx
+    mov %fs:CTX_SPILL+16, %rdx
+    movl $EXIT_CHECK, %fs:CTX_REASON
+    jmp glue_exit
+
+glue_any_store:
     mov %rax, %fs:CTX_SPILL+0
     lahf
     seto %al
