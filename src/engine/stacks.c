@@ -74,6 +74,18 @@ static bool still_returns_to(struct context *c, const struct shadow_entry *e) {
            *(uint64_t *)guest(e->stack_pointer) == e->return_address;
 }
 
+/* Stacks captured lately, by a hash of the frames above one that is interned: a few
+   fresh frames need no look-up each. A word: 40 bits of the hash, the node. */
+#define RECENT 8192
+#define FEW_FRAMES 8
+_Static_assert(LEDGER_NODES <= 1u << 24, "a node has 24 bits in `recent`");
+static uint64_t recent[RECENT];
+
+static uint64_t hash_stack(uint64_t h, gaddr pc) {
+    h = (h ^ pc) * 0x9e3779b97f4a7c15ULL;
+    return h ^ h >> 32;
+}
+
 uint32_t stack_capture(struct context *c, gaddr leaf) {
     /* Entries that the stack pointer has passed (longjmp, exceptions) stand
        between live ones until a return meets them: they are skipped here. */
@@ -110,9 +122,25 @@ uint32_t stack_capture(struct context *c, gaddr leaf) {
     }
     if (!node)
         node = c->root;
+    uint64_t hash = 0, *known = NULL;
+    if (leaf != NO_LEAF && count <= FEW_FRAMES) {
+        hash = hash_stack(node, leaf);
+        for (int i = 0; i < count; i++)
+            hash = hash_stack(hash, live[i]->return_address);
+        known = &recent[hash & (RECENT - 1)];
+        uint64_t word = __atomic_load_n(known, __ATOMIC_RELAXED);
+        uint32_t found = (uint32_t)word & 0xffffff;
+        if (found && word >> 24 == hash >> 24 && ledger->nodes[found].pc == leaf)
+            return found;
+    }
     while (count) {
         node = stack_intern(node, live[--count]->return_address);
         live[count]->node = node;
     }
-    return leaf == NO_LEAF ? node : stack_intern(node, leaf);
+    if (leaf == NO_LEAF)
+        return node;
+    node = stack_intern(node, leaf);
+    if (known)
+        __atomic_store_n(known, hash >> 24 << 24 | node, __ATOMIC_RELAXED);
+    return node;
 }
