@@ -186,6 +186,7 @@ enum heap_family {
     FAMILY_NEW_ARRAY,
     FAMILY_ALIGNED_NEW,
     FAMILY_ALIGNED_NEW_ARRAY,
+    FAMILY_ANY, /* one function under the names of several families */
 };
 
 enum block_state { BLOCK_UNUSED, BLOCK_LIVE, BLOCK_RETIRED, BLOCK_FREE };

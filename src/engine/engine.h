@@ -249,6 +249,8 @@ void finding_report(struct context *c, gaddr pc, const struct access *access);
 /* Checks a range; reports at most one finding. True when all is touchable. */
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function);
+/* Code that the program made, or mapped, for itself while running. */
+bool code_is_generated(gaddr pc);
 /* Reports an undefined value that is used; `what` says for what. */
 /* Its number in the ledger, 0: there was no room. */
 uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,

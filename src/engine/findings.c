@@ -148,8 +148,7 @@ static bool is_scan(gaddr pc, gaddr address, uint64_t size, gaddr bad) {
     return symbols_in_loader(pc) || symbols_in_library_c(pc) || looks_like_scan(pc);
 }
 
-/* Code that the program made, or mapped, for itself while running. */
-static bool is_generated(gaddr pc) {
+bool code_is_generated(gaddr pc) {
     uint32_t n = ledger->next_module < LEDGER_MODULES ? ledger->next_module : LEDGER_MODULES;
     uint32_t image = ledger->processes[process_index].image;
     for (uint32_t i = 0; i < n; i++) {
@@ -181,7 +180,7 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
                        .write = write,
                        .function = function};
     if (bad >= c->stack_low && bad < c->stack_high) {
-        if (is_generated(pc))
+        if (code_is_generated(pc))
             return true; /* its frames are of a kind of their own */
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad >= c->registers[RSP]) {

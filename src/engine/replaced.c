@@ -19,7 +19,10 @@ static const struct replaced table[] = {
 };
 #define ROWS (sizeof table / sizeof table[0])
 
+/* Rows that no name leads to. */
 static const struct replaced resolved = {"", DO_RESOLVED, ""};
+static const struct replaced free_any = {"", DO_FREE_ANY, "free"}, malloc_any = {"", DO_MALLOC_ANY, "malloc"};
+enum { ROW_RESOLVED = ROWS, ROW_FREE_ANY, ROW_MALLOC_ANY, ALL_ROWS };
 
 /* Guest addresses, open addressing; removed entries keep their place. */
 #define SLOTS 8192
@@ -63,7 +66,7 @@ static uint32_t hash_text(const char *s) {
 #define THUNK_RESOLVED (THUNKS + THUNK_SIZE * ROWS)
 
 /* Read by glue_quick, by row. */
-quick_function *quick_functions[ROWS + 1];
+quick_function *quick_functions[ALL_ROWS];
 static quick_function *heap_quick(int action);
 
 bool replaced_has_quick(const struct replaced *r) { return quick_functions[replaced_index(r)]; }
@@ -96,10 +99,16 @@ const struct replaced *replaced_by_name(const char *name) {
 }
 
 uint32_t replaced_index(const struct replaced *r) {
-    return r == &resolved ? ROWS : (uint32_t)(r - table);
+    return r == &resolved     ? ROW_RESOLVED
+           : r == &free_any   ? ROW_FREE_ANY
+           : r == &malloc_any ? ROW_MALLOC_ANY
+                              : (uint32_t)(r - table);
 }
 const struct replaced *replaced_row(uint32_t index) {
-    return index < ROWS ? &table[index] : &resolved;
+    return index < ROWS              ? &table[index]
+           : index == ROW_FREE_ANY   ? &free_any
+           : index == ROW_MALLOC_ANY ? &malloc_any
+                                     : &resolved;
 }
 const char *replaced_name(const struct replaced *r) { return r->name; }
 bool replaced_is_heap(const struct replaced *r) { return r->action <= DO_LAST_HEAP; }
@@ -110,6 +119,22 @@ bool replaced_is_operator(const struct replaced *r) {
 const struct replaced *replaced_at(gaddr pc) {
     int at = find_place(pc);
     return at < 0 ? NULL : places[at].function;
+}
+
+/* Some allocators have one function for the names of two families. */
+static const struct replaced *joined(const struct replaced *a, const struct replaced *b) {
+    static const uint8_t plain[] = {DO_NEW, DO_NEW_ARRAY, DO_MALLOC, DO_DELETE, DO_DELETE_ARRAY,
+                                    DO_FREE};
+    int kinds[2] = {-1, -1};
+    for (int i = 0; i < 6; i++) {
+        if (a->action == plain[i])
+            kinds[0] = i / 3;
+        if (b->action == plain[i])
+            kinds[1] = i / 3;
+    }
+    if (kinds[0] < 0 || kinds[0] != kinds[1] || a->action == b->action)
+        return a;
+    return kinds[0] ? &free_any : &malloc_any;
 }
 
 static void add(gaddr pc, const struct replaced *r, bool resolver) {
@@ -124,6 +149,8 @@ static void add(gaddr pc, const struct replaced *r, bool resolver) {
         places[at].resolver = resolver;
         places[at].function = r;
         __atomic_store_n(&places[at].pc, pc, __ATOMIC_RELEASE);
+    } else if (seen < SLOTS / 2 && !resolver && !places[at].resolver) {
+        places[at].function = joined(places[at].function, r);
     }
     lock_drop(&places_lock);
 }
@@ -231,8 +258,15 @@ static int family_of(int action) {
     case DO_ALIGNED_NEW_ARRAY:
     case DO_ALIGNED_DELETE_ARRAY:
         return FAMILY_ALIGNED_NEW_ARRAY;
+    case DO_FREE_ANY:
+    case DO_MALLOC_ANY:
+        return FAMILY_ANY;
     }
     return FAMILY_MALLOC;
+}
+
+static bool belongs(int allocated, int family) {
+    return allocated == family || allocated == FAMILY_ANY || family == FAMILY_ANY;
 }
 
 /* Sizes no program can mean: more than the address space holds. */
@@ -288,7 +322,7 @@ static void release(struct context *c, gaddr pc, const struct replaced *r, gaddr
     struct block_view view;
     if (!address || !releasable(c, pc, r, address, &view))
         return;
-    if (view.block->family != family_of(r->action))
+    if (!belongs(view.block->family, family_of(r->action)))
         report_release(c, pc, r, address, KIND_MISMATCHED_DEALLOCATION);
     heap_release(&view, stack_capture(c, pc));
 }
@@ -303,7 +337,7 @@ static gaddr reallocate(struct context *c, gaddr pc, const struct replaced *r, g
     struct block_view view;
     if (!releasable(c, pc, r, address, &view))
         return 0;
-    if (view.block->family != FAMILY_MALLOC)
+    if (!belongs(view.block->family, FAMILY_MALLOC))
         report_release(c, pc, r, address, KIND_MISMATCHED_DEALLOCATION);
     if (size == 0) {
         heap_release(&view, stack_capture(c, pc));
@@ -343,7 +377,7 @@ static int arity(int action) {
     switch (action) {
     case DO_RESOLVED:
         return 0;
-    case DO_MALLOC: case DO_FREE: case DO_VALLOC: case DO_PVALLOC: case DO_USABLE_SIZE:
+    case DO_MALLOC: case DO_FREE: case DO_MALLOC_ANY: case DO_FREE_ANY: case DO_VALLOC: case DO_PVALLOC: case DO_USABLE_SIZE:
     case DO_NEW: case DO_NEW_ARRAY: case DO_DELETE: case DO_DELETE_ARRAY:
     case DO_ALIGNED_DELETE: case DO_ALIGNED_DELETE_ARRAY: case DO_STRLEN: case DO_WCSLEN:
         return 1;
@@ -427,7 +461,7 @@ static struct quick quick_release(gaddr address, struct context *c, int family) 
     if (!address)
         return (struct quick){0, true};
     if (address >= GUEST_END || !heap_find(address, &view) || view.start != address ||
-        view.state != HEAP_LIVE || view.block->family != family)
+        view.state != HEAP_LIVE || !belongs(view.block->family, family))
         return (struct quick){0, false};
     heap_release(&view, stack_capture(c, c->pc));
     return (struct quick){0, true};
@@ -466,6 +500,7 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
     bool failed = false;
     switch (r->action) {
     case DO_MALLOC:
+    case DO_MALLOC_ANY:
     case DO_NEW:
     case DO_NEW_ARRAY:
         result = obtain(c, pc, r, a, 16, false);
@@ -486,6 +521,7 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
         result = reallocate(c, pc, r, a, size, &failed);
         break;
     case DO_FREE:
+    case DO_FREE_ANY:
     case DO_DELETE:
     case DO_DELETE_ARRAY:
     case DO_ALIGNED_DELETE:

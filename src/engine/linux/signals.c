@@ -209,8 +209,6 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
         return;
     if (!cache_site(pc, &site))
         fail("signal %u at an unknown place in the code cache (0x%x)", (uint64_t)number, pc);
-    uint64_t old_pc = c->pc;
-    (void)old_pc;
     to_engine(c, uc, site.pc, site.spilled);
     c->dirty = DIRTY_ALL;
     bool protection = number == 11 && info->si_code == 128;
@@ -231,7 +229,10 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
             a.kind = KIND_NULL_DEREFERENCE;
         else if (a.bad < GUEST_END && heap_find(a.bad, &view) && view.state != HEAP_LIVE)
             a.kind = KIND_USE_AFTER_FREE;
-        finding_report(c, site.pc, &a);
+        /* generated code whose program handles the signal counts on it: write
+           barriers of collectors, null checks without a branch */
+        if (actions[number].handler <= 1 || !code_is_generated(site.pc))
+            finding_report(c, site.pc, &a);
         info->si_addr = (void *)(uintptr_t)c->fault_address;
     } else {
         info->si_addr = (void *)(uintptr_t)site.pc;

@@ -180,6 +180,11 @@ static void vectors_restore(struct context *c) {
     __asm__ volatile("xrstor64 %0" : : "m"(*((char *)c + CTX_VECTOR)), "a"(-1), "d"(-1) : "memory");
 }
 
+static void drop_if_noticed(void) {
+    if (translate_noticed_flags())
+        cache_invalidate(0, GUEST_END);
+}
+
 static uint64_t translate_locked(struct context *c, gaddr pc, bool original) {
     vectors_save(c);
     lock_take(&cache.lock);
@@ -191,6 +196,7 @@ static uint64_t translate_locked(struct context *c, gaddr pc, bool original) {
             enter(pc, host, block);
     }
     lock_drop(&cache.lock);
+    drop_if_noticed();
     vectors_restore(c);
     return host;
 }
@@ -218,6 +224,7 @@ uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew)
     if (host)
         dirty_enter(pc, wanted, host);
     lock_drop(&cache.lock);
+    drop_if_noticed();
     vectors_restore(c);
     return host;
 }

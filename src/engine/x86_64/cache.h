@@ -118,4 +118,7 @@ uint64_t dirty_version_possible(gaddr pc, uint32_t host);
 /* Where a branch through this place goes now, and whether the loader has bound it. */
 gaddr transfer_slot(gaddr slot, bool *bound);
 
+/* Once: generated code turned out to return flags, all translations are to be dropped. */
+bool translate_noticed_flags(void);
+
 #endif

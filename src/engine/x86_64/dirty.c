@@ -184,10 +184,10 @@ static uint8_t *emit_if(int condition) {
 /* A return with something undefined: through C when it is not the one foreseen
    or a value still goes by the name of a stack slot; else by the thread's table.
    Falls through when all is defined. */
-void emit_dirty_return(uint32_t extra) {
+void emit_dirty_return(uint32_t extra, bool flags_live) {
     uint8_t *jumps[FEW_WORDS], *leave[40];
     int left = 0;
-    if (word_count(now.possible) > FEW_WORDS) {
+    if (flags_live || word_count(now.possible) > FEW_WORDS) {
         emit_leave_dirty(EXIT_RETURN, extra);
         return;
     }

@@ -299,6 +299,9 @@ static void emit_cold(void) {
             emit_dirty_set();
             emit_jump(&out, cache.exits[EXIT_LOOKUP]);
             break;
+        case COLD_KEPT_RETURN:
+            emit_restore_flags();
+            /* fallthrough */
         case COLD_RETURN:
             emit_unspill(&out, RDX);
             emit_dirty_set();
@@ -440,6 +443,33 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     return count;
 }
 
+/* Code of no known module may follow conventions of its own: some compilers return
+   the number of values in the carry flag. Where the code behind one of its calls reads
+   a flag before it sets it, all returns of such code keep their flags from then on. */
+static bool generated_returns_flags;
+static bool noticed_flags;
+
+static bool keeps_flags(gaddr pc) { return generated_returns_flags && code_is_generated(pc); }
+
+bool translate_noticed_flags(void) {
+    bool noticed = noticed_flags;
+    noticed_flags = false;
+    return noticed;
+}
+
+static void look_behind_call(const struct instruction *i) {
+    static struct instruction behind;
+    gaddr pc = i->pc + i->z.length;
+    if (generated_returns_flags || !code_is_generated(i->pc))
+        return;
+    uint64_t available = executable_bytes(pc);
+    if (!available)
+        return;
+    decode(&behind, pc, available < 15 ? available : 15);
+    if (behind.valid && behind.flags_read)
+        generated_returns_flags = noticed_flags = true;
+}
+
 /* Flags needed after each instruction, from the back; bit set: live. */
 static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
     uint32_t live = next ? ARITHMETIC_FLAGS : 0;
@@ -447,8 +477,8 @@ static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
         const struct instruction *i = &trace[k];
         switch (role_of(i)) {
         case CALL:
-        case RETURN:
-            live = 0; /* the psABI keeps no flag across calls */
+        case RETURN: /* the psABI keeps no flag across calls */
+            live = keeps_flags(i->pc) ? ARITHMETIC_FLAGS : 0;
             break;
         case INDIRECT:
             live = i->memory_count && i->memory[0].absolute ? 0 : ARITHMETIC_FLAGS;
@@ -485,7 +515,7 @@ static bool flags_dead_at(gaddr pc) {
         if (role == JUMP)
             pc = branch_target(&ahead);
         else if (role == CALL || role == RETURN)
-            return true;
+            return !keeps_flags(pc);
         else if (role == PLAIN)
             pc += ahead.z.length;
         else
@@ -550,7 +580,8 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
     case CALL:
         dirty_drop(1ULL << ELEMENT_FLAGS);
         emit_target_use(i);
-        emit_call(i);
+        look_behind_call(i);
+        emit_call(i, flags_live);
         break;
     case INDIRECT:
         emit_target_use(i);
@@ -567,9 +598,9 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
             uint32_t extra = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
                                  ? (uint32_t)i->operands[0].imm.value.u & 0xffff
                                  : 0;
-            emit_dirty_return(extra);
+            emit_dirty_return(extra, flags_live);
         }
-        emit_return(i);
+        emit_return(i, flags_live);
         break;
     case PLAIN:
         emit_instruction(i, flags_live, flags_after);

@@ -14,6 +14,7 @@ enum cold_kind {
     COLD_STORE, /* the same for a store: mostly it only becomes defined */
     COLD_LOOKUP,
     COLD_RETURN,
+    COLD_KEPT_RETURN, /* the same, with RAX and the flags put aside */
     COLD_MARK,    /* a return with something to tidy up on the stack */
     COLD_RELEASE, /* a large or doubtful release of stack */
     COLD_DIRTY,   /* a branch out of the dirty version */
@@ -64,12 +65,14 @@ static inline bool fits(int64_t v) { return v == (int32_t)v; }
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
 /* Checks its own operand. */
-void emit_call(const struct instruction *i);
+void emit_call(const struct instruction *i, bool flags_live);
 /* Before an indirect jump with dead flags: goes straight on where its fixed place of
    memory leads. True: nothing else is to be emitted. */
 bool emit_slot_jump(const struct instruction *i);
 void emit_indirect_jump(const struct instruction *i, bool flags_live);
-void emit_return(const struct instruction *i);
+void emit_return(const struct instruction *i, bool flags_live);
+/* Back from where emit_return put them, with RAX. */
+void emit_restore_flags(void);
 /* flags_after: those that are live behind the instruction. */
 void emit_branch(const struct instruction *i, uint32_t flags_after);
 void emit_loop(const struct instruction *i);
@@ -117,7 +120,7 @@ void emit_dirty_use(const struct instruction *i, int rule, uint32_t live_after);
 /* To the dirty version of the guest address in RCX, which CTX_GUEST_TARGET holds
    as well; RCX and RDX are spilled. */
 void emit_dirty_lookup(void);
-void emit_dirty_return(uint32_t extra);
+void emit_dirty_return(uint32_t extra, bool flags_live);
 /* Leaves through a door of C unless nothing is undefined here. */
 void emit_leave_dirty(int reason, uint32_t argument);
 /* A conditional branch: asks C when a flag is undefined. */
