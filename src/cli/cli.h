@@ -34,7 +34,8 @@ int report_write(const char *report, const struct run *run, const struct view_op
                  FILE *standard, struct error *error);
 /* What the session at the path found already is suppressed. 0 or -1. */
 int baseline_apply(struct run *run, const char *path, struct error *error);
-/* Reads the files, and .tondo.rules when there is one. Null on error. */
-struct rules *rules_gather(const struct texts *files, struct error *error);
+/* Reads the files, .tondo.rules and the user's own when there are, and with `known` those
+   that come with the program. Null on error. */
+struct rules *rules_gather(const struct texts *files, bool known, struct error *error);
 
 #endif

@@ -115,7 +115,7 @@ int baseline_apply(struct run *run, const char *path, struct error *error) {
     return 0;
 }
 
-struct rules *rules_gather(const struct texts *files, struct error *error) {
+struct rules *rules_gather(const struct texts *files, bool known, struct error *error) {
     struct rules *rules = rules_new();
     char *found = rules_find();
     int result = 0;
@@ -128,6 +128,8 @@ struct rules *rules_gather(const struct texts *files, struct error *error) {
         result = rules_read(rules, user, error);
     free(user);
     free(found);
+    if (known && result == 0)
+        result = rules_read_known(rules, error);
     if (result == 0)
         return rules;
     rules_free(rules);

@@ -13,6 +13,7 @@ static const char help[] =
     "  tondo show [options] [SESSION]                 show a kept run again\n"
     "  tondo diff OLD NEW                             compare two runs\n"
     "  tondo rules new [SESSION]                      write suppression rules for a run\n"
+    "  tondo rules known                              print the rules that come with tondo\n"
     "  tondo rules check FILE...                      check rule files\n"
     "  tondo explain KIND|NUMBER                      what a finding means, in plain words\n"
     "  tondo doctor                                   look whether this machine is fit\n"

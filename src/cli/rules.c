@@ -1,4 +1,4 @@
-/* tondo rules new, tondo rules check */
+/* tondo rules new, tondo rules check, tondo rules known */
 #include "cli.h"
 
 #include "../host/rules_file.h"
@@ -93,5 +93,8 @@ int command_rules(int argc, const char **argv) {
         return rules_new_command(argc - 1, argv + 1);
     if (argc > 1 && strcmp(argv[1], "check") == 0)
         return rules_check_command(argc - 1, argv + 1);
-    return complain(STATUS_USAGE, "tondo rules new [SESSION], or tondo rules check FILE...");
+    if (argc == 2 && strcmp(argv[1], "known") == 0)
+        return fputs(rules_known(), stdout) < 0 ? STATUS_FAILED : 0;
+    return complain(STATUS_USAGE, "tondo rules new [SESSION], tondo rules check FILE..., or tondo "
+                                  "rules known");
 }

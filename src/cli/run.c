@@ -14,7 +14,7 @@ struct options {
     struct texts saves, reports, rules;
     int findings_status;
     bool status_given;
-    int reachable, quiet;
+    int reachable, quiet, no_known;
     char *follow, *baseline;
     long long retirement;
 };
@@ -114,6 +114,8 @@ int command_run(int argc, const char **argv) {
         {"report", 'r', POPT_ARG_STRING, NULL, REPORT,
          "text, html, json, line, sarif or junit, to stderr or to a file; repeatable", "FORM[:FILE]"},
         {"rules", 's', POPT_ARG_STRING, NULL, RULES, "suppression rules; repeatable", "FILE"},
+        {"no-known", 0, POPT_ARG_NONE, &o.no_known, 0,
+         "without the rules that come with tondo (see: tondo rules known)", NULL},
         {"baseline", 0, POPT_ARG_STRING, &o.baseline, 0,
          "a session whose findings are known: they are suppressed", "FILE"},
         {"findings-status", 0, POPT_ARG_STRING, NULL, STATUS,
@@ -148,7 +150,7 @@ int command_run(int argc, const char **argv) {
     if (!status && o.baseline && !(known = session_load(o.baseline, &error)))
         status = complain(STATUS_USAGE, "%s", error.text);
     run_free(known);
-    if (!status && !(rules = rules_gather(&o.rules, &error)))
+    if (!status && !(rules = rules_gather(&o.rules, !o.no_known, &error)))
         status = complain(STATUS_USAGE, "%s", error.text);
     if (!status) {
         launch.program = rest[0];

@@ -16,7 +16,7 @@ enum { REPORT = 300, RULES, KIND };
 struct options {
     struct texts reports, rules;
     struct filter filter;
-    int reachable, tree, no_pager, process, thread;
+    int reachable, tree, no_pager, no_known, process, thread;
     long long size, top;
     char *by, *baseline;
 };
@@ -89,7 +89,7 @@ static int show(struct options *o, const char *path, struct view_options *view) 
     if (!run)
         return complain(STATUS_FAILED, "%s", error.text);
     int status = 0;
-    struct rules *rules = rules_gather(&o->rules, &error);
+    struct rules *rules = rules_gather(&o->rules, !o->no_known, &error);
     if (!rules || (o->baseline && baseline_apply(run, o->baseline, &error) != 0)) {
         status = complain(STATUS_USAGE, "%s", error.text);
     } else {
@@ -112,6 +112,8 @@ int command_show(int argc, const char **argv) {
          "text, html, json, line, sarif or junit, to stdout or to a file; repeatable",
          "FORM[:FILE]"},
         {"rules", 's', POPT_ARG_STRING, NULL, RULES, "suppression rules; repeatable", "FILE"},
+        {"no-known", 0, POPT_ARG_NONE, &o.no_known, 0,
+         "without the rules that come with tondo (see: tondo rules known)", NULL},
         {"baseline", 0, POPT_ARG_STRING, &o.baseline, 0,
          "a session whose findings are known: they are suppressed", "FILE"},
         {"by", 0, POPT_ARG_STRING, &o.by, 0,

@@ -25,6 +25,7 @@ typedef uint64_t gaddr;
 #define LOW_START 0x10000000ULL
 #define LOW_END 0x7ff00000ULL /* modules go here: their addresses fit a displacement */
 #define THUNKS 0x7ff80000ULL
+#define THUNKS_SIZE 8192
 #define BRK_BASE 0x010000000000ULL
 #define STACK_TOP 0x1fffff000000ULL
 #define MMAP_TOP 0x1f0000000000ULL
@@ -163,6 +164,7 @@ void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, ga
 bool symbols_in_library_c(gaddr pc);
 bool symbols_in_loader(gaddr pc);
 bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between stacks */
+bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);
 extern char guest_path[512], guest_command[LEDGER_COMMAND];
@@ -249,7 +251,8 @@ void finding_report(struct context *c, gaddr pc, const struct access *access);
 /* Checks a range; reports at most one finding. True when all is touchable. */
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function);
-/* Code that the program made, or mapped, for itself while running. */
+/* Code that the program made, or mapped, for itself while running: only what it does to
+   the heap is told. */
 bool code_is_generated(gaddr pc);
 /* Reports an undefined value that is used; `what` says for what. */
 /* Its number in the ledger, 0: there was no room. */

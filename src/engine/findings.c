@@ -149,6 +149,8 @@ static bool is_scan(gaddr pc, gaddr address, uint64_t size, gaddr bad) {
 }
 
 bool code_is_generated(gaddr pc) {
+    if (pc >= THUNKS && pc < THUNKS + THUNKS_SIZE)
+        return false; /* stands for a function of the C library */
     uint32_t n = ledger->next_module < LEDGER_MODULES ? ledger->next_module : LEDGER_MODULES;
     uint32_t image = ledger->processes[process_index].image;
     for (uint32_t i = 0; i < n; i++) {
@@ -159,6 +161,10 @@ bool code_is_generated(gaddr pc) {
     }
     return true;
 }
+
+/* Code with frames and stacks of its own kind, whose run-time system reads what nobody
+   set: collectors, interpreters. No C or C++ stands behind it to be mended. */
+static bool is_managed(gaddr pc) { return symbols_is_go(pc) || code_is_generated(pc); }
 
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function) {
@@ -180,13 +186,14 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
                        .write = write,
                        .function = function};
     if (bad >= c->stack_low && bad < c->stack_high) {
-        if (code_is_generated(pc))
-            return true; /* its frames are of a kind of their own */
+        if (is_managed(pc))
+            return true;
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad >= c->registers[RSP]) {
             a.kind = KIND_RETURN_ADDRESS_OVERWRITE;
-            if (symbols_is_system(pc))
-                return true; /* an unwinder's business */
+            gaddr slot = touch_return_slot(c, address, size);
+            if (symbols_is_system(pc) || (slot && is_managed(*(gaddr *)guest(slot))))
+                return true; /* the business of an unwinder, of a run-time system */
         }
     }
     finding_report(c, pc, &a);
@@ -196,6 +203,12 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
 uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
                            gaddr address, uint64_t size, const char *function) {
     struct ledger_finding f;
+    if (is_managed(pc))
+        return 0;
+    uint32_t from = origin_record(c, origin);
+    const struct ledger_origin *o = &ledger->origins[from];
+    if (from && o->kind == ORIGIN_STACK && is_managed(ledger->nodes[o->stack].pc))
+        return 0; /* of a frame that only its own run-time system can read */
     fill_bytes(&f, 0, sizeof f);
     f.kind = KIND_UNINITIALIZED_VALUE;
     f.process = process_index;
@@ -203,7 +216,7 @@ uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const c
     f.count = 1;
     f.access_address = address;
     f.access_size = size;
-    f.origin = origin_record(c, origin);
+    f.origin = from;
     copy_text(f.what, what, sizeof f.what);
     if (function)
         copy_text(f.function, function, sizeof f.function);

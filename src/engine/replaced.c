@@ -80,8 +80,8 @@ void replaced_start(void) {
             at = (at + 1) % NAME_SLOTS;
         names[at] = (uint16_t)(i + 1);
     }
-    memory_mmap(THUNKS, 8192, 3, 0x32, -1, 0); /* private, fixed, anonymous */
-    memory_mprotect(THUNKS, 8192, 7);
+    memory_mmap(THUNKS, THUNKS_SIZE, 3, 0x32, -1, 0); /* private, fixed, anonymous */
+    memory_mprotect(THUNKS, THUNKS_SIZE, 7);
     replaced_add(THUNK_RESOLVED, &resolved);
 }
 

@@ -34,9 +34,16 @@ static bool is_date(const char *text) {
            day <= days[month - 1] + (month == 2 && leap);
 }
 
+extern const char known_rules[]; /* known.rules */
+#define KNOWN "(known)" /* stands for its name */
+
+const char *rules_known(void) { return known_rules; }
+
 /* libconfuse knows where a section ends; where the n-th begins is looked up. */
 static int line_of_rule(const char *path, unsigned n) {
-    FILE *file = fopen(path, "re");
+    FILE *file = strcmp(path, KNOWN) == 0
+                     ? fmemopen((char *)(uintptr_t)known_rules, strlen(known_rules), "r")
+                     : fopen(path, "re");
     char *line = NULL;
     size_t room = 0;
     int number = 0, found = 0;
@@ -85,25 +92,34 @@ static int take_rule(struct rules *rules, cfg_t *section, const char *path, int 
     return 0;
 }
 
-int rules_read(struct rules *rules, const char *path, struct error *error) {
+static int read_rules(struct rules *rules, const char *path, const char *text,
+                      struct error *error) {
     cfg_opt_t rule_options[] = {
         CFG_STR_LIST("kind", NULL, CFGF_NONE), CFG_STR("stack", NULL, CFGF_NONE),
         CFG_STR("module", NULL, CFGF_NONE),    CFG_STR("reason", NULL, CFGF_NONE),
         CFG_STR("expires", NULL, CFGF_NONE),   CFG_INT("blocks", 0, CFGF_NONE),
         CFG_INT("bytes", 0, CFGF_NONE),        CFG_END()};
     cfg_opt_t options[] = {CFG_SEC("suppress", rule_options, CFGF_MULTI | CFGF_TITLE), CFG_END()};
-    if (access(path, R_OK) != 0)
-        return error_set(error, "%s: the rule file cannot be read", path);
     cfg_t *cfg = cfg_init(options, CFGF_NONE);
     cfg_set_error_function(cfg, complain);
     complaint[0] = 0;
     int result = 0;
-    if (cfg_parse(cfg, path) != CFG_SUCCESS)
+    if ((text ? cfg_parse_buf(cfg, text) : cfg_parse(cfg, path)) != CFG_SUCCESS)
         result = error_set(error, "%s:%s", path, complaint[0] ? complaint : "0: not a rule file");
     for (unsigned i = 0; result == 0 && i < cfg_size(cfg, "suppress"); i++)
         result = take_rule(rules, cfg_getnsec(cfg, "suppress", i), path, line_of_rule(path, i), error);
     cfg_free(cfg);
     return result;
+}
+
+int rules_read(struct rules *rules, const char *path, struct error *error) {
+    if (access(path, R_OK) != 0)
+        return error_set(error, "%s: the rule file cannot be read", path);
+    return read_rules(rules, path, NULL, error);
+}
+
+int rules_read_known(struct rules *rules, struct error *error) {
+    return read_rules(rules, KNOWN, known_rules, error);
 }
 
 char *rules_find(void) {

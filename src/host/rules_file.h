@@ -8,6 +8,9 @@
 
 /* Adds the file's rules; -1 with file, line and what is wrong. */
 int rules_read(struct rules *rules, const char *path, struct error *error);
+/* Adds the rules that come with the program, about well-known libraries; their text. */
+int rules_read_known(struct rules *rules, struct error *error);
+const char *rules_known(void);
 /* The nearest .tondo.rules in the current folder or a parent, to be freed; null: none. */
 char *rules_find(void);
 /* Writes rules that would suppress the run's open findings. Returns how many. */

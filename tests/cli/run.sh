@@ -174,6 +174,26 @@ printf 'suppress "x" {\n  knid = {leak}\n}\n' >broken.rules
 is "broken rules" 2 $?
 has "broken rules: file and line" "broken.rules:2:" err
 is "broken rules stop the run" "" "$(cat out)"
+cat >collector.c <<'C'
+int scan(void) {
+    volatile int slots[64];
+    int n = 0;
+    for (int i = 0; i < 64; i++)
+        if (slots[i] > 4096)
+            n++;
+    return n;
+}
+C
+printf 'int scan(void);\nint main(void) { return scan() > 64; }\n' >collects.c
+gcc -w -shared -fPIC -o libgc.so.1 collector.c && gcc -w -o collects collects.c ./libgc.so.1
+"$tondo" run ./collects 2>err
+is "a collector's scan is known" 0 $?
+has "known, and counted" 'by "conservative collector (Boehm)"' err
+"$tondo" run --no-known ./collects 2>err
+is "without known rules" 100 $?
+"$tondo" rules known >out
+"$tondo" rules check out >err 2>&1
+is "known rules are well-formed" 0 $?
 "$tondo" rules new saved.json >new.rules 2>err
 "$tondo" run -s new.rules ./flawed 6 2>err >out
 is "written rules match" 6 $?

@@ -78,10 +78,16 @@ static bool cut(gaddr start, gaddr end) {
     return code;
 }
 
+static void drop_code(gaddr start, gaddr end) {
+    cache_invalidate(start, end);
+    symbols_unmapped(start, end - start);
+}
+
+/* In one step, so that no other thread finds the place free in between. */
 void memory_note(gaddr start, uint64_t size, int protection, int flags) {
     gaddr end = start + page_up(size);
     lock_take(&lock);
-    cut(start, end);
+    bool code = cut(start, end);
     uint32_t i = first_after(start);
     struct mapping *before = i ? &mappings[i - 1] : NULL;
     if (before && before->end == start && before->protection == (uint32_t)protection &&
@@ -92,16 +98,16 @@ void memory_note(gaddr start, uint64_t size, int protection, int flags) {
         mappings[i] = (struct mapping){start, end, (uint32_t)protection, (uint32_t)flags, false};
     }
     lock_drop(&lock);
+    if (code)
+        drop_code(start, end);
 }
 
 void memory_forget(gaddr start, uint64_t size) {
     lock_take(&lock);
     bool code = cut(start, start + page_up(size));
     lock_drop(&lock);
-    if (code) {
-        cache_invalidate(start, start + page_up(size));
-        symbols_unmapped(start, page_up(size));
-    }
+    if (code)
+        drop_code(start, start + page_up(size));
 }
 
 bool memory_lookup(gaddr address, struct mapping *out) {
@@ -170,10 +176,20 @@ gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low) {
     }
 }
 
-static bool is_free(gaddr start, uint64_t size) {
+/* Holds a free place against other threads until it is mapped; `lock` is held. */
+static void hold(gaddr start, uint64_t size) {
+    uint32_t i = first_after(start);
+    open_gap(i, 1);
+    mappings[i] = (struct mapping){start, start + size, 0, 0, false};
+}
+
+/* The same for a wanted place; false: it is not free. */
+static bool hold_if_free(gaddr start, uint64_t size) {
     lock_take(&lock);
     uint32_t i = first_after(start);
     bool free = i >= count || mappings[i].start >= start + size;
+    if (free)
+        hold(start, size);
     lock_drop(&lock);
     return free;
 }
@@ -204,7 +220,7 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
     } else {
         at &= ~4095ULL;
         if (!at || at + page_up(size) > GUEST_END || at < 65536 || in_heap_arena(at, size) ||
-            !is_free(at, page_up(size)))
+            !hold_if_free(at, page_up(size)))
             at = 0;
         if (!at) {
             lock_take(&lock);
@@ -213,11 +229,8 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
                 at = memory_find_gap(size, alignment, true);
             if (!at && !(flags & LOW_FLAG))
                 at = memory_find_gap(size, alignment, false);
-            if (at) { /* hold the place against other threads */
-                uint32_t i = first_after(at);
-                open_gap(i, 1);
-                mappings[i] = (struct mapping){at, at + page_up(size), 0, 0, false};
-            }
+            if (at)
+                hold(at, page_up(size));
             lock_drop(&lock);
             if (!at)
                 return -ENOMEM;
@@ -230,10 +243,8 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
             memory_forget(at, size);
         return p;
     }
-    if (fixed) {
-        memory_forget(at, size);
+    if (fixed)
         shadow_reset(at, page_up(size));
-    }
     memory_note((gaddr)p, size, protection, flags & (0xf | MAP_STACK));
     if (module)
         symbols_mapped((gaddr)p, size, fd, offset);
@@ -249,9 +260,9 @@ long memory_munmap(gaddr start, uint64_t size) {
     if (in_heap_arena(start, size))
         return 0;
     long r = system_call(__NR_munmap, start, size);
-    if (r == 0) {
-        memory_forget(start, size);
+    if (r == 0) { /* the place is free for others last of all */
         shadow_reset(start, size);
+        memory_forget(start, size);
     }
     return r;
 }
@@ -271,20 +282,21 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
             shadow_reset(wanted, pages);
             shadow_move(current(), wanted, old, pages < old_pages ? pages : old_pages);
             if (!(flags & MREMAP_DONTUNMAP)) {
-                memory_forget(old, old_pages);
                 shadow_reset(old, old_pages);
+                memory_forget(old, old_pages);
             }
-            memory_forget(wanted, pages);
             memory_note(wanted, pages, (int)m.protection, (int)m.flags);
         }
         return p;
     }
-    if (pages <= old_pages || is_free(old + old_pages, pages - old_pages)) {
+    if (pages <= old_pages || hold_if_free(old + old_pages, pages - old_pages)) {
         long p = system_call(__NR_mremap, old, old_size, size, 0, 0);
+        if (p != (long)old && pages > old_pages)
+            memory_forget(old + old_pages, pages - old_pages);
         if (p == (long)old) {
             if (pages < old_pages) {
-                memory_forget(old + pages, old_pages - pages);
                 shadow_reset(old + pages, old_pages - pages);
+                memory_forget(old + pages, old_pages - pages);
             } else if (pages > old_pages)
                 memory_note(old + old_pages, pages - old_pages, (int)m.protection, (int)m.flags);
             return p;
@@ -294,15 +306,19 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
         return -ENOMEM;
     lock_take(&lock);
     gaddr at = memory_find_gap(pages, 4096, false);
+    if (at)
+        hold(at, pages);
     lock_drop(&lock);
     if (!at)
         return -ENOMEM;
     long p = system_call(__NR_mremap, old, old_size, size, flags | MREMAP_FIXED, at);
+    if (p != (long)at)
+        memory_forget(at, pages);
     if (p == (long)at) {
         shadow_move(current(), at, old, pages < old_pages ? pages : old_pages);
         if (!(flags & MREMAP_DONTUNMAP)) {
-            memory_forget(old, old_pages);
             shadow_reset(old, old_pages);
+            memory_forget(old, old_pages);
         }
         memory_note(at, pages, (int)m.protection, (int)m.flags);
     }

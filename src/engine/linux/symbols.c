@@ -17,6 +17,7 @@ static struct {
     gaddr start, end;
 } library_c[16], loader[16], unwinder[16];
 static uint32_t library_c_count, loader_count, unwinder_count;
+static gaddr go_start, go_end;
 
 static bool inside(const void *list, uint32_t n, gaddr pc) {
     const struct {
@@ -33,6 +34,7 @@ bool symbols_is_system(gaddr pc) {
     return symbols_in_library_c(pc) || symbols_in_loader(pc) ||
            inside(unwinder, unwinder_count, pc);
 }
+bool symbols_is_go(gaddr pc) { return pc >= go_start && pc < go_end; }
 bool symbols_in_loader(gaddr pc) { return inside(loader, loader_count, pc); }
 
 static const char *base_name(const char *path) {
@@ -136,13 +138,32 @@ static void add_range(const char *path, gaddr start, gaddr end, enum place place
     }
 }
 
-static void take_file(const char *path, int fd, gaddr bias, enum place place) {
+/* Whether a section has this name. */
+static bool has_section(const char *file, uint64_t size, const Elf64_Ehdr *header,
+                        const char *wanted) {
+    const Elf64_Shdr *sections = (const Elf64_Shdr *)(file + header->e_shoff);
+    if (header->e_shstrndx >= header->e_shnum)
+        return false;
+    const Elf64_Shdr *names = &sections[header->e_shstrndx];
+    uint64_t end = names->sh_offset + names->sh_size, length = text_length(wanted) + 1;
+    if (end < names->sh_offset || end > size)
+        return false;
+    for (int i = 0; i < header->e_shnum; i++)
+        if (sections[i].sh_name + length <= names->sh_size &&
+            same_bytes(file + names->sh_offset + sections[i].sh_name, wanted, length))
+            return true;
+    return false;
+}
+
+/* Takes the functions to replace; tells whether Go's compiler made the file. */
+static bool take_file(int fd, gaddr bias, enum place place) {
+    bool go = false;
     long size = system_call(__NR_lseek, fd, 0, 2);
     if (size < (long)sizeof(Elf64_Ehdr))
-        return;
+        return false;
     long p = system_call(__NR_mmap, 0, size, PROT_READ, MAP_PRIVATE, fd, 0);
     if (p < 0 && p > -4096)
-        return;
+        return false;
     const char *file = (const char *)p;
     const Elf64_Ehdr *header = (const Elf64_Ehdr *)file;
     uint64_t length = (uint64_t)size;
@@ -153,9 +174,10 @@ static void take_file(const char *path, int fd, gaddr bias, enum place place) {
         for (int i = 0; i < header->e_shnum; i++)
             if (sections[i].sh_type == SHT_DYNSYM || sections[i].sh_type == SHT_SYMTAB)
                 take_symbols(file, length, &sections[i], sections, header->e_shnum, bias, place);
+        go = has_section(file, length, header, ".gopclntab");
     }
     system_call(__NR_munmap, p, size);
-    (void)path;
+    return go;
 }
 
 void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
@@ -190,7 +212,7 @@ void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
         format(self, sizeof self, "/proc/self/fd/%d", (uint64_t)(int64_t)fd);
         int own = (int)system_call(__NR_open, self, O_RDONLY | O_CLOEXEC, 0);
         if (own >= 0) {
-            take_file(path, own, bias, place);
+            take_file(own, bias, place);
             system_call(__NR_close, own);
         }
     }
@@ -209,6 +231,9 @@ void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, ga
     int fd = (int)system_call(__NR_open, path, O_RDONLY | O_CLOEXEC, 0);
     if (fd < 0)
         return;
-    take_file(path, fd, bias, place);
+    if (take_file(fd, bias, place)) {
+        go_start = start;
+        go_end = end;
+    }
     system_call(__NR_close, fd);
 }

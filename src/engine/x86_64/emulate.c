@@ -119,6 +119,18 @@ static void note_red_zone(struct context *c, gaddr a) {
         c->mark = a & ~7ULL;
 }
 
+/* An operand by the frame's own registers in the red zone: then it is the running
+   function's, which was entered by a jump if calls were seen since (a tail call, or the
+   loader's binding of the call). */
+static void own_red_zone(struct context *c, const struct memory *m, gaddr address) {
+    gaddr sp = c->registers[RSP];
+    if (address < sp - 128 || address >= sp || address < c->stack_low || sp > c->stack_high)
+        return;
+    if (m->base == RSP || (m->base == RBP && c->registers[RBP] >= sp && c->registers[RBP] < c->stack_high))
+        c->shadow->stack_pointer = 0;
+}
+
+
 bool check_instruction(struct context *c, gaddr pc, bool trusted) {
     struct instruction i;
     bool undefined = false;
@@ -147,6 +159,7 @@ bool check_instruction(struct context *c, gaddr pc, bool trusted) {
             continue;
         if (m.size == 0 && i.z.meta.category == ZYDIS_CATEGORY_XSAVE)
             m.size = 512;
+        own_red_zone(c, &m, a);
         if (!m.read) {
             if (check_range(c, pc, a, m.size, true, NULL))
                 note_red_zone(c, a);

@@ -1,5 +1,5 @@
 # Writes the files as C arrays of bytes: cmake -DOUT=... -DFILES=a;b -P embed.cmake
-file(WRITE ${OUT} "/* made from the files in src/view/html */\n")
+file(WRITE ${OUT} "/* made from files of the sources by embed.cmake */\n")
 foreach(path ${FILES})
   get_filename_component(name ${path} NAME)
   string(MAKE_C_IDENTIFIER ${name} name)
