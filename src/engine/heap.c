@@ -1,6 +1,6 @@
 /* The guest's heap. Slots of a size class stand in 1 MiB chunks, each with a
    16-byte margin before the user's bytes (so there is one on both sides of
-   every block); descriptors are kept in the engine, where no overflow reaches.
+   every block) and an eighth of the block's size behind them; descriptors are kept in the engine, where no overflow reaches.
    Freed blocks wait in the retirement queue before their slot is used again.
    A is 0 exactly for the bytes of live blocks; D is 0xFF for all others and for
    what was not written yet. */
@@ -262,12 +262,19 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
     return user;
 }
 
+/* Behind a block, besides the margin of the next one: larger blocks are mostly arrays,
+   and a field of an element too far must not lie in a neighbour. */
+static uint64_t room_behind(uint64_t size) {
+    enum { ENOUGH = 512 };
+    return size / 8 < ENOUGH ? size / 8 : ENOUGH;
+}
+
 gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int family, bool zero) {
     struct heap_block *block;
     gaddr user;
     if (alignment < 16)
         alignment = 16;
-    uint64_t need = MARGIN + size + (alignment > 16 ? alignment : 0);
+    uint64_t need = MARGIN + size + room_behind(size) + (alignment > 16 ? alignment : 0);
     lock_take(&heap_lock);
     if (size < LARGEST_SLOT && ((need + 15) & ~15ull) <= class_size[class_count - 1]) {
         bool fresh;

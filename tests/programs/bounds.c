@@ -30,6 +30,16 @@ int main(void) {
     sink = far[-3]; // expect: out-of-bounds-read size=40 offset=-12
     volatile char *room = malloc(400000);
     room[450000] = 1; // expect: out-of-bounds-write size=400000 offset=450000
+    struct ship {
+        int number;
+        char name[28];
+        double length;
+    } *fleets[40]; /* one element too far, with neighbours in use on both sides */
+    for (int i = 0; i < 40; i++)
+        fleets[i] = calloc(10, sizeof(struct ship));
+    fleets[20][10].length = 84; // expect: out-of-bounds-write size=400 offset=432 access=8
+    for (int i = 0; i < 40; i++)
+        free(fleets[i]);
     char *empty = malloc(0);
     sink = empty[0]; // expect: out-of-bounds-read size=0 offset=0 where=after
     free(empty);
