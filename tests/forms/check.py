@@ -13,6 +13,7 @@ import xml.etree.ElementTree
 import jsonschema
 
 tondo, program, schema = sys.argv[1:4]
+sources = os.path.dirname(os.path.abspath(__file__))
 folder = tempfile.mkdtemp(prefix="tondo-forms-")
 os.chdir(folder)
 os.environ["XDG_STATE_HOME"] = folder + "/state"
@@ -38,6 +39,9 @@ passed += 1
 findings = session["findings"]
 
 sarif = json.load(open("report.sarif"))
+standard = json.load(open(os.path.join(sources, "sarif-schema-2.1.0.json"))) # as OASIS publishes it
+jsonschema.validate(sarif, standard, cls=jsonschema.Draft7Validator)
+passed += 1
 run = sarif["runs"][0]
 rules = run["tool"]["driver"]["rules"]
 is_true("SARIF version", sarif["version"] == "2.1.0")
