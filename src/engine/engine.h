@@ -35,6 +35,7 @@ typedef uint64_t gaddr;
 #define LEDGER_BASE 0x7c8000000000ULL
 #define ENGINE_BASE 0x7d0000000000ULL
 
+#define STOP_SIGNAL 32 /* of the C library's own; the engine stops threads with it */
 #define SHADOW_ENTRIES (1u << 18) /* one for each call that has not returned */
 
 struct shadow_entry {
@@ -74,6 +75,8 @@ struct context {
     uint64_t clear_tid; /* guest address */
     uint64_t signal_mask, saved_mask;
     bool restore_mask, rolling, in_syscall;
+    bool asked_to_rest; /* by a STOP_SIGNAL that is not the guest's */
+    uint32_t asked;     /* for which giving up of the cache */
     bool midway; /* CTX_TARGET is inside an instruction that must not begin again */
     uint64_t roll_mask;
     gaddr alternate_stack;
@@ -345,6 +348,11 @@ struct site {
 bool cache_site(uint64_t host, struct site *site);
 /* Around a fork: no other thread may be at work on the cache. */
 void cache_fork(bool begin);
+void cache_child(void);
+/* A thread gives the cache up and waits for the others to rest. */
+bool cache_is_flushing(void);
+/* Lets it, where nothing of the cache is kept. */
+void cache_rest(struct context *c);
 bool cache_contains(uint64_t host);
 void dispatch(struct context *c);
 /* True: on with CTX_TARGET, signals wait until the instruction is done. */
@@ -385,6 +393,7 @@ void thread_start(struct context *c);
 void threads_stop_others(struct context *c);
 extern struct context *threads;
 extern struct lock threads_lock;
+extern bool memory_is_shared; /* with another process, which cannot be asked to rest */
 extern uint32_t stopping;
 /* Shares the memory, but is a process of its own (vfork, clone without THREAD). */
 bool thread_is_process(const struct context *c);

@@ -14,7 +14,6 @@
 
 #define TRAP_FLAG 0x100
 #define SYNCHRONOUS (1ULL << 10 | 1ULL << 6 | 1ULL << 3 | 1ULL << 7 | 1ULL << 4)
-#define STOP_SIGNAL 32
 
 struct action {
     gaddr handler;
@@ -291,9 +290,14 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         park(c, uc, pc);
         return;
     }
-    if (number == STOP_SIGNAL && actions[number].handler == 0)
+    if (number == STOP_SIGNAL && c->asked_to_rest) {
+        c->asked_to_rest = false;
+        c->pending = 1;
+    } else if (number == STOP_SIGNAL && actions[number].handler == 0) {
         return;
-    enqueue(c, number, info);
+    } else {
+        enqueue(c, number, info);
+    }
     char *at = (char *)(uintptr_t)pc;
     if (at >= glue_restore && at < glue_restore_end)
         resume_at(uc, glue_pending);

@@ -14,6 +14,7 @@
 struct context *threads;
 struct lock threads_lock;
 uint32_t stopping;
+bool memory_is_shared;
 static uint32_t next_number;
 
 long glue_clone(uint64_t flags, uint64_t stack, gaddr ptid, gaddr ctid, uint64_t tls,
@@ -153,6 +154,7 @@ static long start_thread(struct context *c, uint64_t flags, gaddr stack, gaddr p
         child->alive = 0;
         child->tid = 0x7fffffff;
     } else if (process) {
+        memory_is_shared = true;
         signals_keep(true);
         child->alive = 0;
     }
@@ -184,6 +186,7 @@ static long start_process(struct context *c, uint64_t flags, gaddr stack, gaddr 
             c->registers[RSP] = stack;
         if (flags & CLONE_SETTLS)
             c->fs_base = tls;
+        cache_child();
         signals_forked(c);
         descriptors_forked();
         process_start(c, process_index + 1, true);
@@ -216,7 +219,7 @@ void threads_stop_others(struct context *c) {
     long pid = system_call(__NR_getpid);
     for (struct context *t = threads; t; t = t->next)
         if (t != c && t->alive && t->tid)
-            system_call(__NR_tgkill, pid, t->tid, 32);
+            system_call(__NR_tgkill, pid, t->tid, STOP_SIGNAL);
     for (int round = 0; round < 200; round++) {
         bool all = true;
         for (struct context *t = threads; t; t = t->next)

@@ -366,15 +366,51 @@ static bool is_nearly_full(void) {
            cache.version_count > CACHE_VERSIONS / 4 * 3 || cache.block_count > CACHE_BLOCKS / 4 * 3;
 }
 
-/* Gives all code up, unless another thread is not inside a system call. One that
-   comes back from there meanwhile waits (see leave_system_call). */
-static void flush(struct context *c) {
-    lock_take(&cache.lock);
-    __atomic_store_n(&cache.flushing, 1, __ATOMIC_SEQ_CST);
-    bool alone = true;
-    for (struct context *t = threads; t; t = t->next)
-        alone &= t == c || !t->alive || __atomic_load_n(&t->in_syscall, __ATOMIC_SEQ_CST);
-    if (alone) {
+static void wait_a_little(void) {
+    long pause[2] = {0, 20000};
+    system_call(__NR_nanosleep, pause, 0);
+}
+
+/* Whether every other thread stands where it keeps nothing of the cache: in a system
+   call, or in cache_rest. Those that do not are asked to (see on_signal). */
+static bool others_rest(struct context *c, uint32_t round) {
+    bool all = true;
+    for (struct context *t = threads; t; t = t->next) {
+        if (t == c || !t->alive || __atomic_load_n(&t->in_syscall, __ATOMIC_SEQ_CST))
+            continue;
+        all = false;
+        if (t->asked == round || !t->tid) /* none: it is just being made */
+            continue;
+        t->asked = round;
+        __atomic_store_n(&t->asked_to_rest, true, __ATOMIC_SEQ_CST);
+        __atomic_store_n(&t->pending, 1, __ATOMIC_SEQ_CST);
+        if (system_call(__NR_tgkill, system_call(__NR_getpid), t->tid, STOP_SIGNAL) < 0)
+            t->asked_to_rest = false;
+    }
+    return all;
+}
+
+/* Gives all code up. False: another thread could not be brought to rest in time (then
+   it is not tried again at once), or does the same. */
+static bool flush(struct context *c) {
+    static uint32_t rounds, patience;
+    enum { TRIES = 10000, PATIENCE = 10000 };
+    uint32_t none = 0;
+    if (patience || memory_is_shared) {
+        patience -= patience > 0;
+        return false;
+    }
+    if (!__atomic_compare_exchange_n(&cache.flushing, &none, 1, false, __ATOMIC_SEQ_CST,
+                                     __ATOMIC_SEQ_CST))
+        return false;
+    uint32_t round = ++rounds;
+    bool all = others_rest(c, round);
+    for (int tries = 0; !all && tries < TRIES; tries++) {
+        wait_a_little();
+        all = others_rest(c, round);
+    }
+    if (all) {
+        lock_take(&cache.lock);
         uint64_t hot = ((uint64_t)(uintptr_t)cache.first + 4095) & ~4095ULL;
         uint64_t cold = CACHE_BASE + CACHE_SIZE / 2;
         system_call(__NR_madvise, hot, cold - hot, MADV_DONTNEED);
@@ -384,10 +420,27 @@ static void flush(struct context *c) {
         begin_anew();
         for (struct context *t = threads; t; t = t->next)
             thread_forget(t);
+        lock_drop(&cache.lock);
     }
+    patience = all ? 0 : PATIENCE;
     __atomic_store_n(&cache.flushing, 0, __ATOMIC_SEQ_CST);
-    lock_drop(&cache.lock);
+    return all;
 }
+
+bool cache_is_flushing(void) { return __atomic_load_n(&cache.flushing, __ATOMIC_SEQ_CST); }
+
+
+void cache_rest(struct context *c) {
+    while (cache_is_flushing()) {
+        __atomic_store_n(&c->in_syscall, true, __ATOMIC_SEQ_CST);
+        while (cache_is_flushing())
+            wait_a_little();
+        __atomic_store_n(&c->in_syscall, false, __ATOMIC_SEQ_CST);
+    }
+}
+
+/* The child of a fork is alone: nobody gives the cache up for it. */
+void cache_child(void) { cache.flushing = 0; }
 
 void cache_fork(bool begin) {
     if (begin)
@@ -398,10 +451,7 @@ void cache_fork(bool begin) {
 
 static void leave_system_call(struct context *c) {
     __atomic_store_n(&c->in_syscall, false, __ATOMIC_SEQ_CST);
-    if (__atomic_load_n(&cache.flushing, __ATOMIC_SEQ_CST)) {
-        lock_take(&cache.lock);
-        lock_drop(&cache.lock);
-    }
+    cache_rest(c);
     if (is_wasteful() || is_nearly_full())
         flush(c);
 }
@@ -556,7 +606,7 @@ static void return_missed(struct context *c) {
         go_on(c);
 }
 
-void dispatch(struct context *c) {
+static void dispatch_exit(struct context *c) {
     struct site site;
     gaddr pc;
     c->midway = c->reason == EXIT_UNDEFINED || c->reason == EXIT_RELEASE;
@@ -665,6 +715,12 @@ void dispatch(struct context *c) {
     }
 }
 
+void dispatch(struct context *c) {
+    dispatch_exit(c);
+    if (is_nearly_full() && !c->midway && flush(c))
+        go_on(c);
+}
+
 /* A replaced function was called: no flag is live. */
 void dispatch_call(struct context *c) {
     c->target = 0;
@@ -694,6 +750,10 @@ bool dispatch_pending(struct context *c) {
         return true;
     }
     signals_deliver(c);
+    if (cache_is_flushing()) {
+        cache_rest(c);
+        c->target = 0;
+    }
     if (c->pc != pc || !c->target)
         go_on(c);
     return false;
