@@ -145,6 +145,8 @@ void memory_note_code(gaddr start, uint64_t size);
 /* A write to translated code that the guest may rewrite: lets it pass and drops
    the translations of that page. False: the address is none of these. */
 bool memory_code_written(gaddr address);
+/* The same before the kernel writes there for the guest. */
+void memory_kernel_writes(gaddr start, uint64_t size);
 void memory_fork(bool before);
 long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset);
 long memory_munmap(gaddr start, uint64_t size);

@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <string.h>
 #include <sys/mman.h>
+#include <unistd.h>
 
 static uint8_t *code, *data;
 
@@ -41,5 +42,16 @@ int main(void) {
     sigaction(SIGSEGV, &a, 0);
     ((void (*)(void *, int))(code + 128))(data + 8, 77);
     printf("%d\n", data[8]);
+
+    /* code that comes by a system call, over code that has run */
+    static const uint8_t nine[] = {0xb8, 9, 0, 0, 0, 0xc3}, four[] = {0xb8, 4, 0, 0, 0, 0xc3};
+    int ends[2];
+    pipe(ends);
+    memcpy(code + 4096, nine, sizeof nine);
+    int (*number)(void) = (int (*)(void))(code + 4096);
+    printf("%d\n", number());
+    write(ends[1], four, sizeof four);
+    printf("%zd\n", read(ends[0], code + 4096, sizeof four));
+    printf("%d\n", number());
     return 0;
 }

@@ -94,6 +94,7 @@ static void gives(struct call *k, gaddr p, uint64_t room, uint64_t size) {
     if (!k->done) {
         if (room)
             check_range(k->c, k->c->pc, p, room, true, k->name);
+        memory_kernel_writes(p, room);
         return;
     }
     if (size > room)

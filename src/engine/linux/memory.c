@@ -120,6 +120,8 @@ bool memory_lookup(gaddr address, struct mapping *out) {
     return found;
 }
 
+static bool any_watched; /* pages were write-protected because of code in them */
+
 void memory_note_code(gaddr start, uint64_t size) {
     lock_take(&lock);
     for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
@@ -132,8 +134,29 @@ void memory_note_code(gaddr start, uint64_t size) {
         from = from > m->start ? from : m->start;
         to = to < m->end ? to : m->end;
         system_call(__NR_mprotect, from, to - from, m->protection & ~(uint32_t)PROT_WRITE);
+        any_watched = true;
     }
     lock_drop(&lock);
+}
+
+void memory_kernel_writes(gaddr start, uint64_t size) {
+    bool code = false;
+    if (!any_watched || !size)
+        return;
+    lock_take(&lock);
+    for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
+        struct mapping *m = &mappings[i];
+        if (!m->code || (m->protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
+            continue;
+        gaddr from = start & ~4095ULL, to = page_up(start + size);
+        from = from > m->start ? from : m->start;
+        to = to < m->end ? to : m->end;
+        system_call(__NR_mprotect, from, to - from, m->protection);
+        code = true;
+    }
+    lock_drop(&lock);
+    if (code)
+        cache_invalidate(start & ~4095ULL, page_up(start + size));
 }
 
 bool memory_code_written(gaddr address) {
