@@ -37,7 +37,7 @@ static uint32_t recursion(uint32_t parent, gaddr pc) {
     return 0;
 }
 
-uint32_t stack_intern(uint32_t parent, gaddr pc) {
+static uint32_t look_up(uint32_t parent, gaddr pc) {
     uint32_t *bucket = &ledger->buckets[bucket_of(parent, pc)];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     uint32_t node = find(head, parent, pc);
@@ -61,6 +61,24 @@ uint32_t stack_intern(uint32_t parent, gaddr pc) {
     return node;
 }
 
+/* The table is large and its chains lie everywhere; those looked up lately stand close
+   together. A word: 40 bits of the hash, the node. */
+#define RECENT 8192
+_Static_assert(LEDGER_NODES <= 1u << 24, "a node has 24 bits in `recent`");
+static uint64_t recent[RECENT];
+
+uint32_t stack_intern(uint32_t parent, gaddr pc) {
+    uint64_t hash = (pc ^ (uint64_t)parent << 40 ^ parent) * 0x9e3779b97f4a7c15ULL;
+    hash ^= hash >> 29;
+    uint64_t *slot = &recent[hash & (RECENT - 1)];
+    uint64_t word = __atomic_load_n(slot, __ATOMIC_RELAXED);
+    if (word && word >> 24 == hash >> 24)
+        return (uint32_t)word & 0xffffff;
+    uint32_t node = look_up(parent, pc);
+    __atomic_store_n(slot, hash >> 24 << 24 | node, __ATOMIC_RELAXED);
+    return node;
+}
+
 uint32_t stack_root(uint32_t thread) {
     return stack_intern(0, (uint64_t)process_index << 32 | thread);
 }
@@ -72,18 +90,6 @@ static bool still_returns_to(struct context *c, const struct shadow_entry *e) {
     struct mapping m;
     return memory_lookup(e->stack_pointer, &m) &&
            *(uint64_t *)guest(e->stack_pointer) == e->return_address;
-}
-
-/* Stacks captured lately, by a hash of the frames above one that is interned: a few
-   fresh frames need no look-up each. A word: 40 bits of the hash, the node. */
-#define RECENT 8192
-#define FEW_FRAMES 8
-_Static_assert(LEDGER_NODES <= 1u << 24, "a node has 24 bits in `recent`");
-static uint64_t recent[RECENT];
-
-static uint64_t hash_stack(uint64_t h, gaddr pc) {
-    h = (h ^ pc) * 0x9e3779b97f4a7c15ULL;
-    return h ^ h >> 32;
 }
 
 uint32_t stack_capture(struct context *c, gaddr leaf) {
@@ -122,25 +128,9 @@ uint32_t stack_capture(struct context *c, gaddr leaf) {
     }
     if (!node)
         node = c->root;
-    uint64_t hash = 0, *known = NULL;
-    if (leaf != NO_LEAF && count <= FEW_FRAMES) {
-        hash = hash_stack(node, leaf);
-        for (int i = 0; i < count; i++)
-            hash = hash_stack(hash, live[i]->return_address);
-        known = &recent[hash & (RECENT - 1)];
-        uint64_t word = __atomic_load_n(known, __ATOMIC_RELAXED);
-        uint32_t found = (uint32_t)word & 0xffffff;
-        if (found && word >> 24 == hash >> 24 && ledger->nodes[found].pc == leaf)
-            return found;
-    }
     while (count) {
         node = stack_intern(node, live[--count]->return_address);
         live[count]->node = node;
     }
-    if (leaf == NO_LEAF)
-        return node;
-    node = stack_intern(node, leaf);
-    if (known)
-        __atomic_store_n(known, hash >> 24 << 24 | node, __ATOMIC_RELAXED);
-    return node;
+    return leaf == NO_LEAF ? node : stack_intern(node, leaf);
 }
