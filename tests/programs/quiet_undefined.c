@@ -175,6 +175,16 @@ static void *thread(void *argument) {
 /* An argument is put above the return address, which moves down: what
    interpreters do to pass arguments on the stack. */
 long passed_in_place(long value);
+/* By hand: a value left in the red zone of a frame that was given up, by the stack
+   pointer and above the frame pointer. */
+__asm__(".globl kept_by_stack\nkept_by_stack:\n"
+        "sub $40, %rsp\n\tmov %rdi, 16(%rsp)\n\tadd $40, %rsp\n\tlea -40(%rsp), %rsi\n\t"
+        "mov 16(%rsi), %rax\n\tret\n"
+        ".globl kept_by_frame\nkept_by_frame:\n"
+        "push %rbp\n\tsub $32, %rsp\n\tmov %rsp, %rbp\n\tmov %rdi, 8(%rbp)\n\tsub $64, %rsp\n\t"
+        "lea 32(%rbp), %rsp\n\tmov 8(%rbp), %rax\n\tpop %rbp\n\tret\n");
+long kept_by_stack(long), kept_by_frame(long);
+
 __asm__(".globl passed_in_place\n"
         "passed_in_place:\n"
         "    sub $8, %rsp\n"
@@ -204,6 +214,8 @@ int main(void) {
     hide(&never);
     passed_on(1, never);
     if (passed_in_place(7) != 7)
+        abort();
+    if (kept_by_stack(5) != 5 || kept_by_frame(6) != 6)
         abort();
     /* probes: whether the stack can grow so far */
     __asm__ volatile("orq $0, -4096(%%rsp)\n\ttestl %%eax, -8192(%%rsp)\n\tmovl %%eax, -12288(%%rsp)\n\t"

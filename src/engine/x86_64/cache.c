@@ -547,6 +547,9 @@ static void release_stack(struct context *c) {
         return;
     if (c->shadow == c->shadow_base || to > c->shadow[-1].stack_pointer)
         return;
+    gaddr frame = c->registers[RBP]; /* what stays in use in the red zone begins there */
+    if (frame > from && frame < to && to - frame <= 128)
+        to = frame;
     shadow_fill(from, to - from, 0xff);
 }
 

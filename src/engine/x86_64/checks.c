@@ -459,7 +459,8 @@ static bool moves_stack(const struct instruction *i) {
     }
 }
 
-/* A frame is left through its frame pointer: anything else may be a change of stacks. */
+/* A frame is left through its frame pointer: anything else may be a change of stacks. One
+   that goes above it keeps something in the red zone: C knows (see release_stack). */
 static bool leaves_frame(const struct instruction *i) {
     const ZydisDecodedOperand *o = &i->operands[1];
     if (i->z.mnemonic == ZYDIS_MNEMONIC_LEAVE)
@@ -467,7 +468,7 @@ static bool leaves_frame(const struct instruction *i) {
     if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV)
         return o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->reg.value == ZYDIS_REGISTER_RBP;
     return i->z.mnemonic == ZYDIS_MNEMONIC_LEA && o->mem.base == ZYDIS_REGISTER_RBP &&
-           o->mem.index == ZYDIS_REGISTER_NONE;
+           o->mem.index == ZYDIS_REGISTER_NONE && o->mem.disp.value <= 0;
 }
 
 void emit_stack_before(const struct instruction *i, bool flags_live) {
@@ -550,9 +551,10 @@ void emit_stack_after(const struct instruction *i, bool flags_live) {
         emit_zero(&m);
         break;
     default:
-        if (shift > 0)
-            emit_fill_below(shift);
-        else if (moves_stack(i))
+        if (shift > 0) {
+            if (!trace_looks_back(i))
+                emit_fill_below(shift);
+        } else if (moves_stack(i))
             emit_release(leaves_frame(i), flags_live);
     }
     if (shift > 0 || moves_stack(i))

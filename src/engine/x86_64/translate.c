@@ -15,6 +15,7 @@ struct translation now;
 struct cold colds[COLD];
 int cold_count;
 static struct instruction trace[TRACE];
+static int trace_count;
 
 struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     struct cold *c = &colds[cold_count++];
@@ -552,6 +553,21 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
     dirty_overwritten(i);
 }
 
+/* The psABI leaves a function 128 bytes below the stack pointer. Compilers do not look
+   back there into a frame they gave up, but code written by hand does. */
+bool trace_looks_back(const struct instruction *i) {
+    while (++i < trace + trace_count) {
+        enum role role = role_of(i);
+        if (role == CALL || role == RETURN || role == BROKEN)
+            break;
+        for (int k = 0; k < i->memory_count; k++)
+            if (i->memory[k].base == RSP && i->memory[k].encoded &&
+                i->memory[k].displacement < 0 && i->memory[k].displacement >= -128)
+                return true;
+    }
+    return false;
+}
+
 static void emit_one(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     enum role role = role_of(i);
     now.pc = i->pc;
@@ -630,7 +646,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
                   replaced_index(r) | (resolver ? REPLACED_RESOLVER : 0));
     } else {
         static uint32_t live[TRACE];
-        int count = gather(pc, &next, &low, &high);
+        int count = trace_count = gather(pc, &next, &low, &high);
         if (!count)
             return 0;
         bool dead_at_end = next && flags_dead_at(next);

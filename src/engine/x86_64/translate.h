@@ -62,6 +62,9 @@ int pick_scratch(uint32_t used);
 void emit_plain(const struct instruction *i);
 static inline bool fits(int64_t v) { return v == (int32_t)v; }
 
+/* Whether what the instruction releases of the stack is used afterwards, in the red zone. */
+bool trace_looks_back(const struct instruction *i);
+
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
 /* Checks its own operand. */
