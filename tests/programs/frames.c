@@ -63,6 +63,49 @@ APART static void deep(int n) {
     hide(room);
 }
 
+/* What a longjmp skips was released. */
+static int *skipped;
+APART static void deeper(int n) {
+    int room[40];
+    for (int i = 0; i < 40; i++)
+        room[i] = n;
+    hide(room);
+    skipped = &room[7];
+    if (!n)
+        longjmp(back, 1);
+    deeper(n - 1);
+    sink += room[n];
+}
+APART static void reuses(void) {
+    int room[60];
+    hide(room);
+    if (room[20] == 3) // expect: uninitialized-value variable=room
+        seen();
+}
+
+/* A coroutine's stack in a caller's frame: no release. */
+static ucontext_t above, below;
+static void inside(void) {
+    for (;;)
+        swapcontext(&below, &above);
+}
+APART static void in_frame(void) {
+    char room[40000];
+    int kept[50];
+    for (int i = 0; i < 50; i++)
+        kept[i] = i;
+    hide(kept);
+    getcontext(&below);
+    below.uc_stack.ss_sp = room;
+    below.uc_stack.ss_size = sizeof room;
+    makecontext(&below, inside, 0);
+    for (int i = 0; i < 10; i++)
+        swapcontext(&above, &below);
+    for (int i = 0; i < 50; i++)
+        if (kept[i] != i)
+            seen();
+}
+
 static ucontext_t here, there;
 static char stack[65536];
 static void other(void) {
@@ -92,6 +135,15 @@ int main(void) {
     victim();
     if (setjmp(back) == 0)
         deep(30);
+    for (int turn = 0; turn < 2; turn++) {
+        if (setjmp(back) == 0)
+            deeper(5);
+        if (turn)
+            sink += *skipped; // expect: use-after-return access=4
+        else
+            reuses();
+    }
+    in_frame();
     getcontext(&there);
     there.uc_stack.ss_sp = stack;
     there.uc_stack.ss_size = sizeof stack;

@@ -539,14 +539,41 @@ static void followed(struct context *c, const struct plan *plan) {
     c->dirty = 0;
 }
 
+/* longjmp and the unwinder leave many frames at once, with the new stack pointer in a
+   register. Functions that change stacks load it from memory: one of these stacks may
+   lie inside a caller's frame. */
+static bool leaves_frames(struct context *c, gaddr from, gaddr to) {
+    struct instruction i;
+    if (!symbols_is_system(c->pc))
+        return false;
+    decode_here(&i, c->pc);
+    for (int k = 0; k < i.memory_count; k++)
+        if (i.memory[k].read)
+            return false;
+    enum { FRAMES = 4096 };
+    struct shadow_entry *e = c->shadow;
+    for (int n = 0; n < FRAMES && e-- > c->shadow_base; n++)
+        if (e->stack_pointer >= to)
+            return true;
+        else if (e->stack_pointer < from) /* of another stack, or of who knows when */
+            return false;
+    return false;
+}
+
 /* The stack pointer moved up: a frame was left, unless stacks were changed. */
 static void release_stack(struct context *c) {
     gaddr from = c->old_sp, to = c->registers[RSP];
     c->target = CACHE_BASE + c->argument;
     if (to <= from || from < c->stack_low || to > c->stack_high)
         return;
-    if (c->shadow == c->shadow_base || to > c->shadow[-1].stack_pointer)
+    if (c->shadow == c->shadow_base)
         return;
+    if (to > c->shadow[-1].stack_pointer) {
+        if (!leaves_frames(c, from, to))
+            return;
+        while (c->shadow[-1].stack_pointer < to)
+            c->shadow--;
+    }
     gaddr frame = c->registers[RBP]; /* what stays in use in the red zone begins there */
     if (frame > from && frame < to && to - frame <= 128)
         to = frame;

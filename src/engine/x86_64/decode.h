@@ -25,6 +25,8 @@ struct instruction {
 
 /* Decodes at the guest address, of which `available` bytes may be read. */
 void decode(struct instruction *i, gaddr pc, uint64_t available);
+/* The same, mapped or not, outside the translator: the guest's vector registers stay. */
+void decode_here(struct instruction *i, gaddr pc);
 /* The arithmetic flags it writes, maybe: processors leave alone what a bit test
    is said to leave open. */
 uint32_t flags_written(const struct instruction *i);

@@ -23,7 +23,7 @@ static gaddr effective(struct context *c, const struct memory *m) {
 #define VECTOR_PARTS 0xe7
 #define VECTOR_AREA 2816
 
-static void decode_here(struct instruction *i, gaddr pc) {
+void decode_here(struct instruction *i, gaddr pc) {
     struct mapping m, next;
     uint64_t n = memory_lookup(pc, &m) ? m.end - pc : 15;
     if (n < 15 && memory_lookup(m.end, &next))
