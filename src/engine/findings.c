@@ -166,6 +166,16 @@ bool code_is_generated(gaddr pc) {
    set: collectors, interpreters. No C or C++ stands behind it to be mended. */
 static bool is_managed(gaddr pc) { return symbols_is_go(pc) || code_is_generated(pc); }
 
+/* Code written by hand makes room for arguments by moving its return address down. */
+static bool was_moved(struct context *c, gaddr slot) {
+    enum { FAR = 1024 };
+    gaddr to = *(gaddr *)guest(slot), from = c->registers[RSP];
+    for (gaddr a = from > slot - FAR ? from : slot - FAR; a < slot; a += 8)
+        if (*(gaddr *)guest(a) == to && !*(uint64_t *)shadow_of(a))
+            return true;
+    return false;
+}
+
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function) {
     if (size == 0)
@@ -192,7 +202,8 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
         if (bad >= c->registers[RSP]) {
             a.kind = KIND_RETURN_ADDRESS_OVERWRITE;
             gaddr slot = touch_return_slot(c, address, size);
-            if (symbols_is_system(pc) || (slot && is_managed(*(gaddr *)guest(slot))))
+            if (symbols_is_system(pc) ||
+                (slot && (is_managed(*(gaddr *)guest(slot)) || was_moved(c, slot))))
                 return true; /* the business of an unwinder, of a run-time system */
         }
     }

@@ -155,6 +155,11 @@ static void effect_poll(struct call *k) {
     }
 }
 
+static void effect_epoll_ctl(struct call *k) {
+    if (k->a[1] != 2) /* EPOLL_CTL_DEL looks at nothing */
+        takes(k, 3, k->a[3], 0, 4);
+}
+
 static void effect_select(struct call *k) {
     uint64_t n = k->a[0] < 65536 ? (k->a[0] + 63) / 64 * 8 : 0;
     for (int i = 1; i <= 3; i++) {

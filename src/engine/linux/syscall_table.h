@@ -58,8 +58,8 @@
     X(socket, "domain type protocol", OPENS())                                            \
     X(connect, "sockfd addr addrlen", CALL(address_1))                                    \
     X(accept, "sockfd addr addrlen", LENGTH(1, 2), OPENS())                               \
-    X(sendto, "sockfd buf len flags", IN(1, 2), CALL(address_4))                          \
-    X(recvfrom, "sockfd buf len flags", OUT(1, 2), LENGTH(4, 5))                          \
+    X(sendto, "sockfd buf len flags dest_addr addrlen", IN(1, 2), CALL(address_4))        \
+    X(recvfrom, "sockfd buf len flags src_addr addrlen", OUT(1, 2), LENGTH(4, 5))         \
     X(sendmsg, "sockfd msg flags", CALL(sendmsg))                                         \
     X(recvmsg, "sockfd msg flags", CALL(recvmsg))                                         \
     X(shutdown, "sockfd how")                                                             \
@@ -141,7 +141,7 @@
     X(arch_prctl, "code", CALL(arch_prctl))                                               \
     X(setrlimit, "resource rlim", INTO(1, 16))                                            \
     X(chroot, "path", TEXT(0))                                                            \
-    X(mount, "source target", TEXT(0), TEXT(1), TEXT(2))                                  \
+    X(mount, "source target filesystemtype", TEXT(0), TEXT(1), TEXT(2))                   \
     X(umount2, "target flags", TEXT(0))                                                   \
     X(sethostname, "name len", IN(0, 1))                                                  \
     X(setxattr, "path name value size flags", TEXT(0), TEXT(1), IN(2, 3))                 \
@@ -175,7 +175,7 @@
     X(clock_nanosleep, "clockid flags request remain", INTO(2, 16), CALL(remaining_3))    \
     X(exit_group, "status")                                                               \
     X(epoll_wait, "epfd events maxevents timeout", ITEMS(1, 12))                          \
-    X(epoll_ctl, "epfd op fd", INTO(3, 4))                                                \
+    X(epoll_ctl, "epfd op fd event", CALL(epoll_ctl))                                     \
     X(tgkill, "tgid tid sig")                                                             \
     X(utimes, "path times", TEXT(0), INTO(1, 32))                                         \
     X(mq_open, "name oflag", TEXT(0), OPENS())                                            \
