@@ -34,8 +34,12 @@ int main(int argc, const char **argv) {
         return STATUS_USAGE;
     }
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++)
-        if (strcmp(argv[1], commands[i].name) == 0)
+        if (strcmp(argv[1], commands[i].name) == 0) {
+            static char name[32]; /* what the help calls it */
+            snprintf(name, sizeof name, "tondo %s", argv[1]);
+            argv[1] = name;
             return commands[i].run(argc - 1, argv + 1);
+        }
     if (strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0 ||
         strcmp(argv[1], "help") == 0) {
         fputs(help, stdout);

@@ -197,6 +197,8 @@ is "known rules are well-formed" 0 $?
 "$tondo" rules new saved.json >new.rules 2>err
 "$tondo" run -s new.rules ./flawed 6 2>err >out
 is "written rules match" 6 $?
+"$tondo" run --help >out 2>&1
+has "help calls the command by its name" "Usage: tondo run [options]" out
 "$tondo" doctor >out 2>&1
 has "doctor" "fine     engine" out
 "$tondo" diff saved.json saved.json >out 2>&1
