@@ -95,6 +95,12 @@ int command_rules(int argc, const char **argv) {
         return rules_check_command(argc - 1, argv + 1);
     if (argc == 2 && strcmp(argv[1], "known") == 0)
         return fputs(rules_known(), stdout) < 0 ? STATUS_FAILED : 0;
+    if (argc == 2 && strcmp(argv[1], "--help") == 0) {
+        puts("tondo rules new [SESSION]                      write rules for a run (the last one)\n"
+             "tondo rules check FILE... [--against SESSION]  check rule files, say what they do\n"
+             "tondo rules known                              print the rules that come with tondo");
+        return 0;
+    }
     return complain(STATUS_USAGE, "tondo rules new [SESSION], tondo rules check FILE..., or tondo "
                                   "rules known");
 }
