@@ -129,6 +129,7 @@ struct ledger_process {
     uint32_t keeper; /* process that keeps the memory after a sudden death, 0: none */
     uint32_t thread_count;
     uint32_t search_wanted;
+    uint32_t silent; /* of the system, run only to find what it starts: no findings */
     struct ledger_thread threads[LEDGER_THREADS];
     uint32_t dead_stack_count;
     uint64_t dead_stacks[LEDGER_DEAD_STACKS][2]; /* of ended threads: [low, high) is garbage */

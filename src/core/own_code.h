@@ -29,4 +29,20 @@ static inline bool in_system_folder(const char *path) {
     return false;
 }
 
+/* Static programs that start others: no library can be preloaded into them. */
+static inline bool is_static_shell(const char *path) {
+    static const char *const names[] = {"busybox", "toybox", "sash"};
+    const char *base = path, *suffix = "-static";
+    size_t length = 0;
+    for (; *path; path++)
+        if (*path == '/')
+            base = path + 1;
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (path_starts(base, names[i]))
+            return true;
+    while (base[length])
+        length++;
+    return length > 7 && path_starts(base + length - 7, suffix);
+}
+
 #endif

@@ -18,6 +18,8 @@ static bool same_finding(const struct ledger_finding *a, const struct ledger_fin
 
 /* Counts the finding in, or adds it. */
 static uint32_t record(const struct ledger_finding *wanted) {
+    if (ledger->processes[process_index].silent)
+        return 0;
     uint32_t *bucket = &ledger->finding_buckets[key_of(wanted)];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     for (uint32_t i = head; i; i = ledger->findings[i].key)

@@ -112,6 +112,8 @@ static enum sort sort_of(const char *path, char *real, int depth) {
             sort = SORT_OWN;
         else if (ours && has_loader(fd, header))
             sort = SORT_DYNAMIC;
+        else if (length > 0 && is_static_shell(real) && access(path, X_OK) == 0)
+            sort = SORT_OWN;
     } else if (n > 2 && head[0] == '#' && head[1] == '!' && depth < 4) {
         char *name = head + 2 + strspn(head + 2, " \t");
         name[strcspn(name, " \t\n")] = 0;

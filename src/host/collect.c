@@ -401,6 +401,8 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     run->started = pool_text(run->pool, now);
     for (uint32_t i = 0; i < c.processes; i++) {
         const struct ledger_process *p = &l->processes[i];
+        if (p->silent)
+            continue;
         run->allocations += p->allocations;
         run->frees += p->frees;
         run->allocated_bytes += p->allocated_bytes;

@@ -55,6 +55,9 @@ finds 1 sh -c 'find . -name late -exec {} ";"'
 finds 3 perl -e 'system("./late"); system("./late; true"); print `./late`;'
 finds 2 ./late ./late sh
 finds 1 bash -c '( ./late ) & wait'
+if busybox true 2>/dev/null && ! ldd "$(command -v busybox)" >/dev/null 2>&1; then
+    finds 2 env busybox sh -c './late; busybox sh -c "./late; true"; true'
+fi
 finds 0 --follow none sh -c './late; true'
 
 # what the programs in between see

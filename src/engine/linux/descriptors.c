@@ -43,7 +43,7 @@ static bool handed_on(void) {
 }
 
 void descriptors_report(void) {
-    if (handed_on())
+    if (handed_on() || ledger->processes[process_index].silent)
         return;
     for (uint32_t fd = 3; fd < TRACKED; fd++) {
         if (!opened_by[fd] || system_call(__NR_fcntl, fd, 1, 0) < 0)

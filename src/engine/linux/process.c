@@ -48,6 +48,8 @@ void process_start(struct context *c, uint32_t parent, bool forked) {
     p->first_sequence = forked ? heap_sequence() : 0;
     p->heap_directory = (uint64_t)(uintptr_t)heap;
     copy_text(p->program, guest_path, sizeof p->program);
+    p->silent = forked ? ledger->processes[parent - 1].silent
+                       : i && ledger->follow == FOLLOW_OWN && in_system_folder(guest_path);
     process_index = i;
     p->state = LEDGER_RUNNING;
     __atomic_store_n(&p->ready, 1, __ATOMIC_RELEASE);
@@ -123,7 +125,7 @@ void process_finish(struct context *c, int status, int signal) {
     p->thread_count = n;
     if (!signal)
         descriptors_report();
-    if (ledger->leak_search) {
+    if (ledger->leak_search && !ledger->processes[process_index].silent) {
         __atomic_store_n(&p->state, LEDGER_SEARCH, __ATOMIC_RELEASE);
         wake_host();
         while (__atomic_load_n(&p->state, __ATOMIC_ACQUIRE) == LEDGER_SEARCH) {
@@ -261,8 +263,10 @@ static enum way way_of(int directory, const char *path, int flags, struct start 
             !(mode & 06000)) {
             if (ledger->follow == FOLLOW_ALL || !in_system_folder(start->real))
                 way = WAY_ENGINE;
-            else if (ledger->follower_path[0] && has_loader(fd, header))
-                way = WAY_FOLLOWER;
+            else if (has_loader(fd, header))
+                way = ledger->follower_path[0] ? WAY_FOLLOWER : WAY_PLAIN;
+            else if (is_static_shell(start->real))
+                way = WAY_ENGINE;
         }
     } else if (n > 2 && head.text[0] == '#' && head.text[1] == '!' && !start->script &&
                read_script(head.text, start)) {
