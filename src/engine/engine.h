@@ -169,6 +169,7 @@ void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, ga
 bool symbols_in_library_c(gaddr pc);
 bool symbols_in_loader(gaddr pc);
 bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between stacks */
+bool symbols_in_module(gaddr pc); /* in a file that was mapped as code */
 bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);

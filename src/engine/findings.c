@@ -153,15 +153,7 @@ static bool is_scan(gaddr pc, gaddr address, uint64_t size, gaddr bad) {
 bool code_is_generated(gaddr pc) {
     if (pc >= THUNKS && pc < THUNKS + THUNKS_SIZE)
         return false; /* stands for a function of the C library */
-    uint32_t n = ledger->next_module < LEDGER_MODULES ? ledger->next_module : LEDGER_MODULES;
-    uint32_t image = ledger->processes[process_index].image;
-    for (uint32_t i = 0; i < n; i++) {
-        const struct ledger_module *m = &ledger->modules[i];
-        if (m->ready && pc >= m->start && pc < m->end && m->process < LEDGER_PROCESSES &&
-            ledger->processes[m->process].image == image)
-            return false;
-    }
-    return true;
+    return !symbols_in_module(pc);
 }
 
 /* Code with frames and stacks of its own kind, whose run-time system reads what nobody

@@ -107,7 +107,43 @@ static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *tabl
     }
 }
 
+/* Of this process alone, for questions that are asked often. */
+#define KNOWN 2048
+static struct known {
+    gaddr start, end;
+} known[KNOWN];
+static uint32_t known_count;
+static struct lock known_lock;
+
+static void remember(gaddr start, gaddr end) {
+    lock_take(&known_lock);
+    uint32_t i = 0;
+    while (i < known_count && known[i].start != start && known[i].end)
+        i++;
+    if (i < KNOWN) {
+        known[i] = (struct known){start, end};
+        if (i == known_count)
+            __atomic_store_n(&known_count, i + 1, __ATOMIC_RELEASE);
+    }
+    lock_drop(&known_lock);
+}
+
+/* A full list knows everything. */
+bool symbols_in_module(gaddr pc) {
+    static uint32_t last;
+    uint32_t n = __atomic_load_n(&known_count, __ATOMIC_ACQUIRE), hint = last;
+    if (hint < n && pc >= known[hint].start && pc < known[hint].end)
+        return true;
+    for (uint32_t i = 0; i < n; i++)
+        if (pc >= known[i].start && pc < known[i].end) {
+            last = i;
+            return true;
+        }
+    return n == KNOWN;
+}
+
 static void note_module(const char *path, gaddr bias, gaddr start, gaddr end) {
+    remember(start, end);
     uint32_t i = __atomic_fetch_add(&ledger->next_module, 1, __ATOMIC_RELAXED);
     if (i >= LEDGER_MODULES) {
         ledger->next_module = LEDGER_MODULES;
@@ -218,7 +254,14 @@ void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
     }
 }
 
-void symbols_unmapped(gaddr start, uint64_t size) { replaced_forget(start, start + size); }
+void symbols_unmapped(gaddr start, uint64_t size) {
+    replaced_forget(start, start + size);
+    lock_take(&known_lock);
+    for (uint32_t i = 0; i < known_count; i++)
+        if (known[i].start >= start && known[i].start < start + size)
+            known[i].end = 0; /* its place is free */
+    lock_drop(&known_lock);
+}
 
 void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, gaddr end) {
     note_module(path, bias, start, end);
