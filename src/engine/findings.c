@@ -195,7 +195,7 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad >= c->registers[RSP]) {
             a.kind = KIND_RETURN_ADDRESS_OVERWRITE;
-            gaddr slot = touch_return_slot(c, address, size);
+            gaddr slot = touch_return_slot(c, address, size, true);
             if (symbols_is_system(pc) ||
                 (slot && (is_managed(*(gaddr *)guest(slot)) || was_moved(c, slot))))
                 return true; /* the business of an unwinder, of a run-time system */

@@ -191,10 +191,22 @@ bool touch_is_released(struct context *c, gaddr address) {
            *shadow_of(address) == 0xff;
 }
 
-gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size) {
+/* The same on a stack that the program made for itself (coroutines): calls there leave
+   D of the slot as it was. */
+static gaddr return_slot_elsewhere(struct context *c, gaddr address, uint64_t size) {
+    enum { FRAMES = 4096 };
+    struct shadow_entry *e = c->shadow;
+    for (int n = 0; n < FRAMES && e-- > c->shadow_base; n++)
+        if (e->stack_pointer < address + size && e->stack_pointer + 8 > address &&
+            *(gaddr *)guest(e->stack_pointer) == e->return_address)
+            return e->stack_pointer;
+    return 0;
+}
+
+gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size, bool write) {
     gaddr sp = c->registers[RSP];
     if (!on_own_stack(c, address))
-        return 0;
+        return write ? 0 : return_slot_elsewhere(c, address, size);
     for (struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
         if (e->stack_pointer < sp || e->stack_pointer >= c->stack_high)
             continue;
@@ -217,7 +229,7 @@ gaddr touch_first_bad(struct context *c, gaddr address, uint64_t size, bool writ
             for (gaddr a = address; a < low && a < address + size; a++)
                 if (*shadow_of(a) == 0xff)
                     return a;
-        return write ? touch_return_slot(c, address, size) : 0;
+        return write ? touch_return_slot(c, address, size, true) : 0;
     }
     const uint8_t *a = touch_of(address), *last = touch_of(address + size - 1);
     uint8_t head = (uint8_t)(0xff << (address & 7));

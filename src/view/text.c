@@ -164,7 +164,7 @@ static void put_origin(const struct page *p, const struct finding *f, int wide) 
     }
     put_stack(p, f->origin == FROM_HEAP    ? "allocated by"
                  : f->origin == FROM_STACK ? "a local of"
-                                           : "first seen in",
+                                           : "noticed in",
               &f->origin_stack, wide);
 }
 

@@ -1,5 +1,7 @@
 // Exceptions through deep frames, threads and destructors: correct, and silent.
 #include <condition_variable>
+#include <cstdlib>
+#include <execinfo.h>
 #include <functional>
 #include <memory>
 #include <mutex>
@@ -7,6 +9,7 @@
 #include <stdexcept>
 #include <string>
 #include <thread>
+#include <ucontext.h>
 #include <vector>
 
 static int depth(int n) {
@@ -16,7 +19,32 @@ static int depth(int n) {
     return depth(n - 1) + static_cast<int>(local.size());
 }
 
+// On a stack from the heap return addresses are found as well.
+static ucontext_t outside, inside;
+static int turns;
+static void coroutine() {
+    for (;;) {
+        try {
+            depth(3);
+        } catch (const std::exception &) {
+            turns++;
+        }
+        void *frames[8];
+        if (backtrace(frames, 8) > 1 && __builtin_return_address(0) != &turns)
+            turns++;
+        swapcontext(&inside, &outside);
+    }
+}
+
 int main() {
+    void *stack = std::malloc(65536);
+    getcontext(&inside);
+    inside.uc_stack.ss_sp = stack;
+    inside.uc_stack.ss_size = 65536;
+    makecontext(&inside, coroutine, 0);
+    for (int i = 0; i < 3; i++)
+        swapcontext(&outside, &inside);
+    std::free(stack);
     int caught = 0;
     for (int i = 0; i < 200; i++)
         try {

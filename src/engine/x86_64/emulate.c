@@ -165,7 +165,7 @@ bool check_instruction(struct context *c, gaddr pc, bool trusted) {
                 note_red_zone(c, a);
             shadow_define(c, a, m.size);
         } else if (check_range(c, pc, a, m.size, false, NULL) && a < GUEST_END) {
-            gaddr slot = touch_return_slot(c, a, m.size);
+            gaddr slot = touch_return_slot(c, a, m.size, false);
             if (slot && trusted)
                 shadow_fill(slot, 8, 0);
             if (!slot && shadow_first_undefined(a, m.size))

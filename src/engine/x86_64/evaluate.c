@@ -137,7 +137,7 @@ static void read_memory(struct step *k, int n, const struct memory *m, gaddr a, 
     copy_few(k->value[n], guest(a), size);
     if (!whole)
         return; /* told as that */
-    gaddr slot = touch_return_slot(c, a, (uint64_t)size);
+    gaddr slot = touch_return_slot(c, a, (uint64_t)size, false);
     if (slot)
         shadow_fill(slot, 8, 0); /* code inline looks at D alone */
     copy_few(k->bits[n], shadow_of(a), size);
