@@ -191,8 +191,24 @@ bool touch_is_released(struct context *c, gaddr address) {
            *shadow_of(address) == 0xff;
 }
 
+/* Whether a call stands right before the address. */
+static bool follows_call(gaddr pc) {
+    struct mapping m;
+    if (pc < 8 || pc >= GUEST_END || !memory_lookup(pc - 1, &m) || (m.protection & 5) != 5 ||
+        pc - m.start < 8)
+        return false;
+    const uint8_t *end = guest(pc);
+    if (end[-5] == 0xe8)
+        return true;
+    for (int length = 2; length <= 7; length++) /* ff /2, by its length */
+        if (end[-length] == 0xff && (end[1 - length] >> 3 & 7) == 2)
+            return true;
+    return false;
+}
+
 /* The same on a stack that the program made for itself (coroutines): calls there leave
-   D of the slot as it was. */
+   D of the slot as it was, and entries of a coroutine that sleeps are gone from the
+   shadow call stack. */
 static gaddr return_slot_elsewhere(struct context *c, gaddr address, uint64_t size) {
     enum { FRAMES = 4096 };
     struct shadow_entry *e = c->shadow;
@@ -200,6 +216,13 @@ static gaddr return_slot_elsewhere(struct context *c, gaddr address, uint64_t si
         if (e->stack_pointer < address + size && e->stack_pointer + 8 > address &&
             *(gaddr *)guest(e->stack_pointer) == e->return_address)
             return e->stack_pointer;
+    enum { LARGE_STACK = 8 << 20 };
+    gaddr sp = c->registers[RSP];
+    if (on_own_stack(c, sp) || address < sp || address - sp > LARGE_STACK)
+        return 0;
+    for (gaddr a = address & ~7ULL; a < address + size; a += 8)
+        if (*(uint64_t *)shadow_of(a) == ~0ULL && follows_call(*(gaddr *)guest(a)))
+            return a;
     return 0;
 }
 

@@ -329,6 +329,10 @@ glue_store_slow:
 /* The origin of the first undefined byte loaded: recorded, or derived from where
    it lies; see origin_at. */
 glue_load:
+    cmp %fs:CTX_STACK_LOW, %rsp /* on a stack of the program's own: C knows more */
+    jb glue_store_slow
+    cmp %fs:CTX_STACK_HIGH, %rsp
+    ja glue_store_slow
     mov %rcx, %fs:CTX_SCRATCH
 0:  cmpb $0, %gs:(%rcx)
     jne 1f
