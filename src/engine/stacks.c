@@ -83,13 +83,18 @@ uint32_t stack_root(uint32_t thread) {
     return stack_intern(0, (uint64_t)process_index << 32 | thread);
 }
 
-/* A guest word that may not be there: only mapped stacks are read. */
+/* A guest word that may not be there: only mapped stacks are read, and those that are
+   blocks of the heap. */
 static bool still_returns_to(struct context *c, const struct shadow_entry *e) {
-    if (e->stack_pointer >= c->stack_low && e->stack_pointer < c->stack_high)
-        return *(uint64_t *)guest(e->stack_pointer) == e->return_address;
+    gaddr sp = e->stack_pointer;
+    bool own = sp >= c->stack_low && sp < c->stack_high;
     struct mapping m;
-    return memory_lookup(e->stack_pointer, &m) &&
-           *(uint64_t *)guest(e->stack_pointer) == e->return_address;
+    struct block_view view;
+    if (!own && !memory_lookup(sp, &m) &&
+        !(heap_find(sp, &view) && view.state == HEAP_LIVE && sp >= view.start &&
+          sp + 8 <= view.start + view.size))
+        return false;
+    return *(uint64_t *)guest(sp) == e->return_address;
 }
 
 uint32_t stack_capture(struct context *c, gaddr leaf) {

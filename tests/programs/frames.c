@@ -106,6 +106,23 @@ APART static void in_frame(void) {
             seen();
 }
 
+/* On a stack from the heap the callers are known as well. */
+static void on_heap(void) {
+    char *volatile p = malloc(99);
+    p[99] = 1; // expect: out-of-bounds-write size=99 offset=99 allocated=111
+    free(p);
+    swapcontext(&below, &above);
+}
+static void start_on_heap(void) {
+    char *stack = malloc(65536);
+    getcontext(&below);
+    below.uc_stack.ss_sp = stack;
+    below.uc_stack.ss_size = 65536;
+    makecontext(&below, on_heap, 0);
+    swapcontext(&above, &below);
+    free(stack);
+}
+
 static ucontext_t here, there;
 static char stack[65536];
 static void other(void) {
@@ -144,6 +161,7 @@ int main(void) {
             reuses();
     }
     in_frame();
+    start_on_heap();
     getcontext(&there);
     there.uc_stack.ss_sp = stack;
     there.uc_stack.ss_size = sizeof stack;
