@@ -24,6 +24,35 @@
     mov %fs:CTX_ENGINE_SP, %rsp
     .endm
 
+    /* RAX is 0 when A forbids none of the DL (at most 32) bytes at RCX. */
+    .macro load_forbidden
+    mov %rcx, %fs:CTX_SCRATCH
+    mov %rcx, %rax
+    shr $3, %rax
+    add %fs:CTX_A_BASE, %rax
+    mov (%rax), %rax
+    and $7, %ecx
+    shr %cl, %rax
+    mov %edx, %ecx
+    neg %ecx
+    shl %cl, %rax
+    mov %fs:CTX_SCRATCH, %rcx
+    .endm
+
+    /* A write to the red zone at RCX is marked for the next return: on at 9f when it
+       lies below, else at `done`. RAX is free. */
+    .macro mark_red_zone done
+    lea -128(%rsp), %rax
+    cmp %rax, %rcx
+    jb 9f
+    cmp %fs:CTX_MARK, %rcx
+    jae \done
+    mov %rcx, %rax
+    and $-8, %rax
+    mov %rax, %fs:CTX_MARK
+    jmp \done
+    .endm
+
     .globl glue_exit
     .type glue_exit, @function
 glue_exit:
@@ -187,17 +216,7 @@ glue_plain_store:
     inc %rcx
     dec %edx
     jmp 5b
-3:  mov %rcx, %fs:CTX_SCRATCH
-    mov %rcx, %rax
-    shr $3, %rax
-    add %fs:CTX_A_BASE, %rax
-    mov (%rax), %rax
-    and $7, %ecx
-    shr %cl, %rax
-    mov %edx, %ecx
-    neg %ecx
-    shl %cl, %rax
-    mov %fs:CTX_SCRATCH, %rcx
+3:  load_forbidden
     movzbl %dl, %edx
     test %rax, %rax
     jz 4b
@@ -206,15 +225,7 @@ glue_plain_store:
     testl $WAY_STRANGE, %edx
     movzbl %dl, %edx
     jnz 9f
-    lea -128(%rsp), %rax
-    cmp %rax, %rcx
-    jb 9f
-    cmp %fs:CTX_MARK, %rcx
-    jae 4b
-    mov %rcx, %rax
-    and $-8, %rax
-    mov %rax, %fs:CTX_MARK
-    jmp 4b
+    mark_red_zone 4b
 8:  add $7, %rcx
 9:  mov %fs:CTX_SPILL+0, %rax
     mov %fs:CTX_SPILL+8, %rcx
@@ -266,26 +277,8 @@ glue_any_store:
 2:
     testl $WAY_STRANGE, %fs:CTX_WAY
     jnz 9f
-    lea -128(%rsp), %rax
-    cmp %rax, %rcx
-    jb 9f
-    cmp %fs:CTX_MARK, %rcx
-    jae 5f
-    mov %rcx, %rax
-    and $-8, %rax
-    mov %rax, %fs:CTX_MARK
-    jmp 5f
-3:  mov %rcx, %fs:CTX_SCRATCH
-    mov %rcx, %rax
-    shr $3, %rax
-    add %fs:CTX_A_BASE, %rax
-    mov (%rax), %rax
-    and $7, %ecx
-    shr %cl, %rax
-    mov %edx, %ecx
-    neg %ecx
-    shl %cl, %rax
-    mov %fs:CTX_SCRATCH, %rcx
+    mark_red_zone 5f
+3:  load_forbidden
     test %rax, %rax
     jnz 9f
 5:  testl $WAY_LOAD, %fs:CTX_WAY
