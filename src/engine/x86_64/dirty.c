@@ -162,16 +162,7 @@ void emit_dirty_lookup(void) {
     cold_add(COLD_LOOKUP, out.at);
     emit32(&out, 0);
     emit_from_context(&out, RDX, CTX_TARGET);
-    emit8(&out, 0x64); /* mov rcx, fs:[hosts + rdx * 8] */
-    emit8(&out, 0x48);
-    emit8(&out, 0x8b);
-    emit_memory(&out, RCX, -1, RDX, 8, CTX_DIRTY_HOST);
-    emit_to_context(&out, RCX, CTX_TARGET);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    emit8(&out, 0x64); /* jmp fs:[target] */
-    emit8(&out, 0xff);
-    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
+    emit_jump_to_host(CTX_DIRTY_HOST);
 }
 
 static uint8_t *emit_if(int condition) {

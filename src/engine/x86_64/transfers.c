@@ -91,6 +91,19 @@ static void set_landing(uint8_t *field, gaddr return_address) {
     __builtin_memcpy(field, &offset, 4);
 }
 
+void emit_jump_to_host(int hosts) {
+    emit8(&out, 0x64); /* mov rcx, fs:[hosts + rdx * 8] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, RDX, 8, hosts);
+    emit_to_context(&out, RCX, CTX_TARGET);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit8(&out, 0x64); /* jmp fs:[target] */
+    emit8(&out, 0xff);
+    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
+}
+
 /* RCX holds the guest target, also stored in the context; RCX and RDX are
    spilled. Finds the code through the thread's own table. */
 static void emit_lookup(bool flags_live) {
@@ -124,16 +137,7 @@ static void emit_lookup(bool flags_live) {
         cold_add(COLD_LOOKUP, out.at);
         emit32(&out, 0);
     }
-    emit8(&out, 0x64); /* mov rcx, fs:[hosts + rdx * 8] */
-    emit8(&out, 0x48);
-    emit8(&out, 0x8b);
-    emit_memory(&out, RCX, -1, RDX, 8, CTX_LOOKUP_HOST);
-    emit_to_context(&out, RCX, CTX_TARGET);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    emit8(&out, 0x64); /* jmp fs:[target] */
-    emit8(&out, 0xff);
-    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
+    emit_jump_to_host(CTX_LOOKUP_HOST);
 }
 
 /* What the loader's lazy binding leaves in a slot until the first call: the way to

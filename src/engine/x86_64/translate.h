@@ -79,6 +79,8 @@ void emit_restore_flags(void);
 /* flags_after: those that are live behind the instruction. */
 void emit_branch(const struct instruction *i, uint32_t flags_after);
 void emit_loop(const struct instruction *i);
+/* To the RDX-th address of the thread's table; RCX and RDX are spilled. */
+void emit_jump_to_host(int hosts);
 /* What a call or jump goes to is used; undefined bits in it are told. */
 void emit_target_use(const struct instruction *i);
 gaddr branch_target(const struct instruction *i);
