@@ -260,6 +260,9 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
 /* Code that the program made, or mapped, for itself while running: only what it does to
    the heap is told. */
 bool code_is_generated(gaddr pc);
+/* Code with frames and stacks of its own kind, whose run-time system reads what nobody
+   set: collectors, interpreters. No C or C++ stands behind it to be mended. */
+bool code_is_managed(gaddr pc);
 /* Reports an undefined value that is used; `what` says for what. */
 /* Its number in the ledger, 0: there was no room. */
 uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,

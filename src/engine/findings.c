@@ -156,9 +156,7 @@ bool code_is_generated(gaddr pc) {
     return !symbols_in_module(pc);
 }
 
-/* Code with frames and stacks of its own kind, whose run-time system reads what nobody
-   set: collectors, interpreters. No C or C++ stands behind it to be mended. */
-static bool is_managed(gaddr pc) { return symbols_is_go(pc) || code_is_generated(pc); }
+bool code_is_managed(gaddr pc) { return symbols_is_go(pc) || code_is_generated(pc); }
 
 /* Code written by hand makes room for arguments by moving its return address down. */
 static bool was_moved(struct context *c, gaddr slot) {
@@ -190,14 +188,14 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
                        .write = write,
                        .function = function};
     if (bad >= c->stack_low && bad < c->stack_high) {
-        if (is_managed(pc))
+        if (code_is_managed(pc))
             return true;
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad >= c->registers[RSP]) {
             a.kind = KIND_RETURN_ADDRESS_OVERWRITE;
             gaddr slot = touch_return_slot(c, address, size, true);
             if (symbols_is_system(pc) ||
-                (slot && (is_managed(*(gaddr *)guest(slot)) || was_moved(c, slot))))
+                (slot && (code_is_managed(*(gaddr *)guest(slot)) || was_moved(c, slot))))
                 return true; /* the business of an unwinder, of a run-time system */
         }
     }
@@ -208,11 +206,11 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
 uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
                            gaddr address, uint64_t size, const char *function) {
     struct ledger_finding f;
-    if (is_managed(pc))
+    if (code_is_managed(pc))
         return 0;
     uint32_t from = origin_record(c, origin);
     const struct ledger_origin *o = &ledger->origins[from];
-    if (from && o->kind == ORIGIN_STACK && is_managed(ledger->nodes[o->stack].pc))
+    if (from && o->kind == ORIGIN_STACK && code_is_managed(ledger->nodes[o->stack].pc))
         return 0; /* of a frame that only its own run-time system can read */
     fill_bytes(&f, 0, sizeof f);
     f.kind = KIND_UNINITIALIZED_VALUE;

@@ -210,16 +210,15 @@ static bool follows_call(gaddr pc) {
    D of the slot as it was, and entries of a coroutine that sleeps are gone from the
    shadow call stack. */
 static gaddr return_slot_elsewhere(struct context *c, gaddr address, uint64_t size) {
-    enum { FRAMES = 4096 };
+    enum { FRAMES = 4096, LARGE_STACK = 8 << 20 };
+    gaddr sp = c->registers[RSP];
+    if (on_own_stack(c, sp) || address < sp || address - sp > LARGE_STACK)
+        return 0; /* not on the stack in use, or that is the thread's own */
     struct shadow_entry *e = c->shadow;
     for (int n = 0; n < FRAMES && e-- > c->shadow_base; n++)
         if (e->stack_pointer < address + size && e->stack_pointer + 8 > address &&
             *(gaddr *)guest(e->stack_pointer) == e->return_address)
             return e->stack_pointer;
-    enum { LARGE_STACK = 8 << 20 };
-    gaddr sp = c->registers[RSP];
-    if (on_own_stack(c, sp) || address < sp || address - sp > LARGE_STACK)
-        return 0;
     for (gaddr a = address & ~7ULL; a < address + size; a += 8)
         if (*(uint64_t *)shadow_of(a) == ~0ULL && follows_call(*(gaddr *)guest(a)))
             return a;

@@ -230,7 +230,7 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
             a.kind = KIND_USE_AFTER_FREE;
         /* generated code whose program handles the signal counts on it: write
            barriers of collectors, null checks without a branch */
-        if (actions[number].handler <= 1 || !(code_is_generated(site.pc) || symbols_is_go(site.pc)))
+        if (actions[number].handler <= 1 || !code_is_managed(site.pc))
             finding_report(c, site.pc, &a);
         info->si_addr = (void *)(uintptr_t)c->fault_address;
     } else {

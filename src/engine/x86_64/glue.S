@@ -222,6 +222,8 @@ glue_plain_store:
     jz 4b
     jmp 9f
 7:  /* of the red zone, as below */
+    cmp %fs:CTX_STACK_HIGH, %rsp
+    ja 3b
     testl $WAY_STRANGE, %edx
     movzbl %dl, %edx
     jnz 9f
