@@ -381,10 +381,14 @@ static const char *describe_undefined(struct run *run, const struct finding *f) 
     const char *what = f->what ? f->what : "is used";
     const char *origin = describe_origin(run, f);
     bool kernel = strstr(what, " the kernel") != NULL;
-    if (f->function && kernel)
+    if (f->function && kernel) {
+        bool many = strstr(what, " go to the kernel") != NULL;
         return pool_format(run->pool, "%s: undefined %s; %s", f->function, what,
-                           *origin ? pool_format(run->pool, "they come%s", origin + 10)
-                                   : "where they come from is not known");
+                           !*origin && many ? "where they come from is not known"
+                           : !*origin       ? "where it comes from is not known"
+                           : many ? pool_format(run->pool, "they come%s", origin + 10)
+                                  : origin + 2);
+    }
     if (f->function)
         return pool_format(run->pool, "%s: an undefined value %s%s", f->function, what, origin);
     return pool_format(run->pool, "an undefined value %s%s", what, origin);

@@ -147,6 +147,8 @@ void memory_note_code(gaddr start, uint64_t size);
 bool memory_code_written(gaddr address);
 /* The same before the kernel writes there for the guest. */
 void memory_kernel_writes(gaddr start, uint64_t size);
+/* The guest gave the contents of these pages back: they read as defined again. */
+void memory_discarded(struct context *c, gaddr start, uint64_t size);
 void memory_fork(bool before);
 long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset);
 long memory_munmap(gaddr start, uint64_t size);

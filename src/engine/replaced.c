@@ -172,7 +172,9 @@ static gaddr malloc_place; /* the C library's own */
 void replaced_add(gaddr pc, const struct replaced *r) {
     if (r->action == DO_MALLOC && !malloc_place)
         malloc_place = pc;
-    if (r != &resolved && replaced_at(pc) == NULL)
+    const struct replaced *known = replaced_at(pc);
+    /* of several names, that of the later row: the one that is used today */
+    if (r != &resolved && (!known || replaced_index(r) > replaced_index(known)))
         add_name(pc, pc, r->name);
     add(pc, r, false);
 }

@@ -33,7 +33,7 @@ struct collector {
 static uint32_t bounded(uint32_t n, uint32_t limit) { return n < limit ? n : limit; }
 
 static const struct ledger_name *name_at(const struct collector *c, uint32_t image, uint64_t pc) {
-    for (uint32_t i = 0; i < c->names; i++) {
+    for (uint32_t i = c->names; i-- > 0;) { /* the latest */
         const struct ledger_name *n = &c->ledger->names[i];
         if (n->ready && n->pc == pc && n->process < c->processes &&
             c->ledger->processes[n->process].image == image)

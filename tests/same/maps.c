@@ -43,7 +43,22 @@ static void *work(void *argument) {
     return 0;
 }
 
+/* What grows in place keeps all of it: the next mapping goes elsewhere. */
+static void grow(void) {
+    int flags = MAP_PRIVATE | MAP_ANONYMOUS;
+    for (int k = 0; k < 64; k++) {
+        char *p = mmap(0, 4096, PROT_READ | PROT_WRITE, flags, -1, 0);
+        p = mremap(p, 4096, 65536, MREMAP_MAYMOVE);
+        fill((uint64_t *)p, 8192, (uint64_t)k);
+        char *q = mmap(0, 65536, PROT_READ | PROT_WRITE, flags, -1, 0);
+        fill((uint64_t *)q, 8192, ~0ull);
+        check((uint64_t *)p, 8192, (uint64_t)k);
+        munmap(p, 65536); /* a larger hole stays each time */
+    }
+}
+
 int main(void) {
+    grow();
     for (int turn = 0; turn < 3; turn++) {
         pthread_t threads[6];
         for (int i = 0; i < 6; i++)

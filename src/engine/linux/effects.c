@@ -1,6 +1,6 @@
 /* What system calls do to guest memory, after the table: inputs are checked before
    the call, what it wrote is defined after it. */
-#include "../engine.h"
+#include "effects.h"
 #include "syscall_table.h"
 
 #include <asm/errno.h>
@@ -12,15 +12,6 @@ enum effect_kind {
     EFFECT_NONE, EFFECT_IN, EFFECT_OUT, EFFECT_FULL, EFFECT_INTO, EFFECT_FROM, EFFECT_BOTH,
     EFFECT_PART, EFFECT_ITEMS, EFFECT_COUNTED, EFFECT_TEXT, EFFECT_READV, EFFECT_WRITEV,
     EFFECT_LENGTH, EFFECT_OPENS, EFFECT_PAIR, EFFECT_CLOSES, EFFECT_CALL,
-};
-
-/* One call under way; `done` when it has returned, with its result. */
-struct call {
-    struct context *c;
-    const char *name, *parameters;
-    const uint64_t *a;
-    bool done;
-    long result;
 };
 
 struct effect {
@@ -46,8 +37,8 @@ struct effect {
 #define CLOSES(i, j) {EFFECT_CLOSES, i, j, 0, 0}
 #define CALL(f) {EFFECT_CALL, 0, 0, 0, effect_##f}
 
-/* The parameter's name, for messages. */
-static void parameter_name(const struct call *k, int index, char *to, uint64_t size) {
+/* The parameter's name, for messages; false when its register need not be defined. */
+static bool parameter_name(const struct call *k, int index, char *to, uint64_t size) {
     const char *p = k->parameters;
     while (index-- > 0 && *p) {
         while (*p && *p != ' ')
@@ -55,16 +46,18 @@ static void parameter_name(const struct call *k, int index, char *to, uint64_t s
         if (*p)
             p++;
     }
+    bool optional = *p == '(';
+    p += optional;
     uint64_t n = 0;
-    while (p[n] && p[n] != ' ' && n + 1 < size) {
+    while (p[n] && p[n] != ' ' && p[n] != ')' && n + 1 < size) {
         to[n] = p[n];
         n++;
     }
     to[n] = 0;
+    return !optional;
 }
 
-/* The kernel reads these bytes, which belong to the parameter from `base` on. */
-static void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64_t size) {
+void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64_t size) {
     if (k->done || !base || !size)
         return;
     struct context *c = k->c;
@@ -87,8 +80,7 @@ static void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64
     finding_undefined(c, c->pc, origin_at(c, bad), text, bad, last - bad + 1, k->name);
 }
 
-/* The kernel may write `room` bytes; `size` of them it wrote. */
-static void gives(struct call *k, gaddr p, uint64_t room, uint64_t size) {
+void gives(struct call *k, gaddr p, uint64_t room, uint64_t size) {
     if (!p || p >= GUEST_END || room > GUEST_END - p)
         return;
     if (!k->done) {
@@ -102,16 +94,16 @@ static void gives(struct call *k, gaddr p, uint64_t room, uint64_t size) {
     shadow_define(k->c, p, size);
 }
 
-static bool succeeded(const struct call *k) { return k->done && k->result >= 0; }
+bool succeeded(const struct call *k) { return k->done && k->result >= 0; }
 
-static uint64_t text_size(gaddr p, uint64_t limit) {
+uint64_t text_size(gaddr p, uint64_t limit) {
     uint64_t n = 0;
     while (n < limit && !*shadow_of(p + n) && *(volatile char *)guest(p + n))
         n++;
     return n < limit ? n + 1 : limit;
 }
 
-static void takes_text(struct call *k, int parameter, gaddr p) {
+void takes_text(struct call *k, int parameter, gaddr p) {
     if (!k->done && p)
         takes(k, parameter, p, 0, text_size(p, 4096));
 }
@@ -135,8 +127,6 @@ static void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, boo
 
 /* --- what no row can say --- */
 
-static void check_register(struct call *k, int parameter, const char *name);
-
 static void effect_mode_of_open(struct call *k) {
     if (!k->done && (k->a[1] & 0x400040)) /* O_CREAT, O_TMPFILE */
         check_register(k, 2, "mode");
@@ -149,7 +139,9 @@ static void effect_mode_of_openat(struct call *k) {
 static void effect_poll(struct call *k) {
     uint64_t n = k->a[1] < 65536 ? k->a[1] : 65536;
     for (uint64_t i = 0; i < n && k->a[0]; i++) {
-        takes(k, 0, k->a[0], 8 * i, 6);
+        takes(k, 0, k->a[0], 8 * i, 4);
+        if (*(int32_t *)guest(k->a[0] + 8 * i) >= 0) /* others are passed over */
+            takes(k, 0, k->a[0], 8 * i + 4, 2);
         if (succeeded(k))
             gives(k, k->a[0] + 8 * i + 6, 2, 2);
     }
@@ -175,21 +167,6 @@ static void effect_mincore(struct call *k) {
     gives(k, k->a[2], n, succeeded(k) ? n : 0);
 }
 
-static void effect_shmctl(struct call *k) {
-    if ((k->a[1] & 0xff) == 2 || (k->a[1] & 0xff) == 13)
-        gives(k, k->a[2], 112, succeeded(k) ? 112 : 0);
-}
-static void effect_msgctl(struct call *k) {
-    if ((k->a[1] & 0xff) == 2 || (k->a[1] & 0xff) == 11)
-        gives(k, k->a[2], 120, succeeded(k) ? 120 : 0);
-}
-static void effect_semctl(struct call *k) {
-    uint64_t command = k->a[2] & 0xff;
-    if (command == 2 || command == 18)
-        gives(k, k->a[3], 104, succeeded(k) ? 104 : 0);
-    if (command == 13 && succeeded(k)) /* GETALL */
-        gives(k, k->a[3], 2 * 1024, 0);
-}
 static void effect_msgsnd(struct call *k) { takes(k, 1, k->a[1], 0, k->a[2] + 8); }
 static void effect_msgrcv(struct call *k) {
     gives(k, k->a[1], k->a[2] + 8, succeeded(k) ? (uint64_t)k->result + 8 : 0);
@@ -203,37 +180,60 @@ static void effect_remaining_3(struct call *k) {
 }
 
 /* Of a socket address the kernel looks at what its family has. */
-static void takes_address(struct call *k, int parameter, gaddr p, uint64_t size) {
+void takes_address(struct call *k, int parameter, gaddr p, uint64_t size) {
     if (k->done || !p || size < 2)
         return;
     takes(k, parameter, p, 0, 2);
     uint16_t family = *(uint16_t *)guest(p);
-    uint64_t wanted = 2;
+    uint64_t from = 2, to = 2;
     switch (family) {
     case 1: /* AF_UNIX: a text, or a name in the abstract space */
         if (size > 2)
-            wanted = 2 + (*(char *)guest(p + 2) ? text_size(p + 2, size - 2) : size - 2);
+            to = 2 + (*(char *)guest(p + 2) ? text_size(p + 2, size - 2) : size - 2);
         break;
     case 2: /* AF_INET: the rest is padding */
-        wanted = 8;
+    case 17: /* AF_PACKET: protocol and interface */
+        to = 8;
         break;
-    case 10:
-        wanted = 28;
+    case 10: /* AF_INET6: not the flow; the scope of local addresses alone */
+        takes(k, parameter, p, 2, size < 4 ? size - 2 : 2);
+        from = 8;
+        to = 24;
+        if (size >= 28 && !*shadow_of(p + 8) && !*shadow_of(p + 9)) {
+            const uint8_t *a = guest(p + 8);
+            if ((a[0] == 0xfe && (a[1] & 0xc0) == 0x80) || (a[0] == 0xff && (a[1] & 15) <= 2))
+                to = 28;
+        }
         break;
     case 16: /* AF_NETLINK: two bytes of padding */
-        takes(k, parameter, p, 4, size < 12 ? size - 4 : 8);
-        return;
+        from = 4;
+        to = 12;
+        break;
+    case 40: /* AF_VSOCK */
+        from = 4;
+        to = 13;
+        break;
     }
-    takes(k, parameter, p, 2, (size < wanted ? size : wanted) - 2);
+    if (to > size)
+        to = size;
+    if (from < to)
+        takes(k, parameter, p, from, to - from);
 }
 static void effect_address_1(struct call *k) { takes_address(k, 1, k->a[1], k->a[2]); }
 static void effect_address_4(struct call *k) { takes_address(k, 4, k->a[4], k->a[5]); }
 
+/* The kernel looks at the name's length where there is a name. */
+static void takes_header(struct call *k, gaddr m) {
+    takes(k, 1, m, 0, 8);
+    if (*(gaddr *)guest(m))
+        takes(k, 1, m, 8, 4);
+    takes(k, 1, m, 16, 32);
+}
+
 static void takes_message(struct call *k, gaddr m) {
     if (k->done || !m)
         return;
-    takes(k, 1, m, 0, 12);
-    takes(k, 1, m, 16, 32);
+    takes_header(k, m);
     const uint64_t *h = guest(m);
     if (h[0])
         takes_address(k, 1, h[0], (uint32_t)h[1]);
@@ -253,8 +253,7 @@ static void gives_message(struct call *k, gaddr m, long received) {
         return;
     const uint64_t *h = guest(m);
     if (!k->done) {
-        takes(k, 1, m, 0, 12);
-        takes(k, 1, m, 16, 32);
+        takes_header(k, m);
         takes_vector(k, 1, h[2], h[3], true);
         return;
     }
@@ -290,58 +289,6 @@ static void effect_recvmmsg(struct call *k) {
     }
 }
 
-/* Most structures have parts that the kernel ignores: only what is undefined as
-   a whole is told. */
-static void takes_some(struct call *k, int parameter, gaddr p, uint64_t size) {
-    bool any_defined = false;
-    if (k->done || !p || p >= GUEST_END)
-        return;
-    for (uint64_t i = 0; i < size && size > 8; i++)
-        any_defined |= !*shadow_of(p + i);
-    if (any_defined)
-        check_range(k->c, k->c->pc, p, size, false, k->name);
-    else
-        takes(k, parameter, p, 0, size);
-}
-
-static const struct {
-    uint32_t request;
-    uint8_t in, out; /* bytes */
-} old_requests[] = {
-    {0x5401, 0, 36}, {0x5402, 36, 0}, {0x5403, 36, 0}, {0x5404, 36, 0}, /* TCGETS, TCSETS */
-    {0x5405, 0, 18}, {0x5406, 18, 0}, {0x5407, 18, 0}, {0x5408, 18, 0}, /* TCGETA, TCSETA */
-    {0x540f, 0, 4},  {0x5410, 4, 0},  {0x5411, 0, 4},                   /* groups, TIOCOUTQ */
-    {0x5413, 0, 8},  {0x5414, 8, 0},                                    /* window size */
-    {0x5415, 0, 4},  {0x5416, 4, 0},  {0x5417, 4, 0},  {0x5418, 4, 0},  /* modem lines */
-    {0x541b, 0, 4},  {0x5421, 4, 0},  {0x5423, 4, 0},  {0x5424, 0, 4},  /* FIONREAD, FIONBIO */
-    {0x5429, 0, 4},  {0x5452, 4, 0},  {0x5420, 4, 0},
-};
-
-static void effect_ioctl(struct call *k) {
-    uint32_t request = (uint32_t)k->a[1], size = request >> 16 & 0x3fff;
-    gaddr p = k->a[2];
-    for (unsigned i = 0; i < sizeof old_requests / sizeof old_requests[0]; i++)
-        if (old_requests[i].request == request) {
-            takes_some(k, 2, p, old_requests[i].in);
-            if (old_requests[i].out)
-                gives(k, p, old_requests[i].out, succeeded(k) ? old_requests[i].out : 0);
-            return;
-        }
-    if (request >> 8 == 0x89) { /* SIOC: a name, and room for the answer */
-        if (request == 0x8912)
-            takes(k, 2, p, 0, 16);
-        else
-            gives(k, p, 40, succeeded(k) ? 40 : 0);
-        return;
-    }
-    if (!size || !p || p >= GUEST_END)
-        return;
-    if (request >> 30 & 1)
-        takes_some(k, 2, p, size);
-    if (request >> 31)
-        gives(k, p, size, succeeded(k) ? size : 0);
-}
-
 static void effect_clone(struct call *k) {
     if (k->a[0] & CLONE_PARENT_SETTID)
         gives(k, k->a[2], 4, succeeded(k) ? 4 : 0);
@@ -364,54 +311,35 @@ static void effect_texts_1(struct call *k) { takes_texts(k, 1, k->a[1]); }
 static void effect_texts_2(struct call *k) { takes_texts(k, 2, k->a[2]); }
 static void effect_texts_3(struct call *k) { takes_texts(k, 3, k->a[3]); }
 
-static void effect_fcntl(struct call *k) {
-    switch (k->a[1]) {
-    case 5: case 36: /* F_GETLK */
-        takes(k, 2, k->a[2], 0, 4);
-        takes(k, 2, k->a[2], 8, 16);
-        gives(k, k->a[2], 32, succeeded(k) ? 32 : 0);
-        break;
-    case 6: case 7: case 37: case 38: /* F_SETLK, F_SETLKW */
-        takes(k, 2, k->a[2], 0, 4);
-        takes(k, 2, k->a[2], 8, 16);
-        break;
-    case 15: /* F_SETOWN_EX */
-        takes(k, 2, k->a[2], 0, 8);
-        break;
-    case 16: /* F_GETOWN_EX */
-        gives(k, k->a[2], 8, succeeded(k) ? 8 : 0);
-        break;
-    case 0: case 1030: /* F_DUPFD, F_DUPFD_CLOEXEC */
-    case 2: case 4: case 8: case 10: case 1031: case 1033:
-        if (!k->done)
-            check_register(k, 2, "arg");
-        if (succeeded(k) && (k->a[1] == 0 || k->a[1] == 1030))
-            descriptor_opened(k->c, k->c->pc - 2, (uint64_t)k->result);
-        break;
-    }
-}
-
 static void effect_close_range(struct call *k) {
     if (succeeded(k) && !(k->a[2] & 4)) /* CLOSE_RANGE_CLOEXEC closes nothing yet */
         descriptors_closed(k->c, k->a[0], k->a[1]);
 }
 
-static void effect_capget(struct call *k) { gives(k, k->a[1], 24, succeeded(k) ? 24 : 0); }
+/* Version 1 of the header has one set, later ones two. */
+static uint64_t capabilities_size(const struct call *k) {
+    return *(uint32_t *)guest(k->a[0]) == 0x19980330 ? 12 : 24;
+}
+static void effect_capget(struct call *k) {
+    uint64_t size = k->a[0] && k->a[1] ? capabilities_size(k) : 0;
+    gives(k, k->a[1], size, succeeded(k) ? size : 0);
+}
+static void effect_capset(struct call *k) {
+    if (k->a[0])
+        takes(k, 1, k->a[1], 0, capabilities_size(k));
+}
 
-static void effect_prctl(struct call *k) {
+static void effect_name_to_handle(struct call *k) {
+    takes(k, 2, k->a[2], 0, 4);
+    if (succeeded(k))
+        gives(k, k->a[2], 8 + *(uint32_t *)guest(k->a[2]), 8 + *(uint32_t *)guest(k->a[2]));
+}
+
+static void effect_keyctl(struct call *k) {
+    uint64_t room = k->a[3], done = succeeded(k) ? (uint64_t)k->result : 0;
     switch (k->a[0]) {
-    case 15: /* PR_SET_NAME */
-        if (!k->done && k->a[1])
-            takes(k, 1, k->a[1], 0, text_size(k->a[1], 16));
-        break;
-    case 16:
-        gives(k, k->a[1], 16, succeeded(k) ? 16 : 0);
-        break;
-    case 2: case 5: case 9: case 11: case 19: case 25: case 37:
-        gives(k, k->a[1], 4, succeeded(k) ? 4 : 0);
-        break;
-    case 40: /* PR_GET_TID_ADDRESS */
-        gives(k, k->a[1], 8, succeeded(k) ? 8 : 0);
+    case 6: case 11: case 17: /* describe, read, get the label */
+        gives(k, k->a[2], room, done < room ? done : room);
         break;
     }
 }
@@ -448,7 +376,7 @@ static const struct {
 
 static const uint8_t argument_registers[] = {RDI, RSI, RDX, 10, 8, 9};
 
-static void check_register(struct call *k, int parameter, const char *name) {
+void check_register(struct call *k, int parameter, const char *name) {
     struct context *c = k->c;
     int reg = argument_registers[parameter];
     if (!c->dirty || !dirty_words(c)[reg])
@@ -462,10 +390,11 @@ static void check_register(struct call *k, int parameter, const char *name) {
 static void check_registers(struct call *k) {
     char name[24];
     for (int i = 0; i < 6; i++) {
-        parameter_name(k, i, name, sizeof name);
+        bool wanted = parameter_name(k, i, name, sizeof name);
         if (!name[0])
             return;
-        check_register(k, i, name);
+        if (wanted)
+            check_register(k, i, name);
     }
 }
 
@@ -534,6 +463,8 @@ static void apply(struct call *k, const struct effect *e) {
         if (!length)
             break;
         takes(k, e->size, length, 0, 4);
+        if (!k->done && !shadow_first_undefined(length, 4))
+            gives(k, p, *(uint32_t *)guest(length) & 0xffff, 0);
         if (succeeded(k)) {
             uint32_t n = *(uint32_t *)guest(length);
             gives(k, p, n < 65536 ? n : 65536, n);

@@ -159,6 +159,15 @@ void memory_kernel_writes(gaddr start, uint64_t size) {
         cache_invalidate(start & ~4095ULL, page_up(start + size));
 }
 
+void memory_discarded(struct context *c, gaddr start, uint64_t size) {
+    if (start >= GUEST_END || size > GUEST_END - start)
+        return;
+    if (heap_near(start)) /* beside other blocks */
+        shadow_define(c, start, size);
+    else /* back to what the mapping began with: stacks undefined, others defined */
+        system_call(__NR_madvise, start + D_OFFSET, page_up(size), MADV_DONTNEED);
+}
+
 bool memory_code_written(gaddr address) {
     struct mapping m;
     if (address >= GUEST_END || !memory_lookup(address, &m) || !m.code ||
@@ -184,6 +193,8 @@ gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low) {
     }
     gaddr top = MMAP_TOP;
     uint32_t i = first_after(top);
+    while (i < count && mappings[i].start < top) /* one that has grown beyond the top */
+        i++;
     for (;;) {
         gaddr at = (top - size) & ~(alignment - 1);
         if (at > MMAP_TOP || at < BRK_BASE)

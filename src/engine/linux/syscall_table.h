@@ -1,6 +1,7 @@
 /* The table of system-call effects on guest memory: one row per call.
    X(name, "parameter names", effects...): every named parameter must be defined
-   when it is passed in a register; up to five effects, by parameter index:
+   when it is passed in a register, but for those in parentheses; up to five
+   effects, by parameter index:
      IN(i, j)     as many bytes as parameter j says are read
      OUT(i, j)    at most that many are written; the result tells how many
      FULL(i, j)   exactly that many are written
@@ -15,7 +16,7 @@
      OPENS()      the result is a new file descriptor
      PAIR(i)      two new descriptors were written at i
      CLOSES(i, j) the descriptors from parameter i to parameter j are closed
-     CALL(f)      a function in syscalls.c does what no row can say
+     CALL(f)      a function in effects.c or requests.c does what no row can say
    A null pointer means the parameter is absent. */
 #define SYSTEM_CALLS(X)                                                                   \
     X(read, "fd buf count", OUT(1, 2))                                                    \
@@ -33,7 +34,7 @@
     X(brk, "addr")                                                                        \
     X(rt_sigaction, "signum act oldact sigsetsize", INTO(1, 32), FROM(2, 32))             \
     X(rt_sigprocmask, "how set oldset sigsetsize", INTO(1, 8), FROM(2, 8))                \
-    X(ioctl, "fd request", CALL(ioctl))                                                   \
+    X(ioctl, "fd request (arg)", CALL(ioctl))                                             \
     X(pread64, "fd buf count offset", OUT(1, 2))                                          \
     X(pwrite64, "fd buf count offset", IN(1, 2))                                          \
     X(readv, "fd iov iovcnt", READV(1, 2))                                                \
@@ -44,10 +45,10 @@
     X(mremap, "old_address old_size new_size flags")                                      \
     X(msync, "addr length flags")                                                         \
     X(mincore, "addr length vec", CALL(mincore))                                          \
-    X(madvise, "addr length advice")                                                      \
+    X(madvise, "addr length advice", CALL(madvise))                                       \
     X(shmget, "key size shmflg")                                                          \
     X(shmat, "shmid shmaddr shmflg")                                                      \
-    X(shmctl, "shmid cmd", CALL(shmctl))                                                  \
+    X(shmctl, "shmid cmd (buf)", CALL(shmctl))                                            \
     X(dup, "oldfd", OPENS())                                                              \
     X(dup2, "oldfd newfd", OPENS())                                                       \
     X(nanosleep, "req rem", INTO(0, 16), CALL(remaining))                                 \
@@ -68,7 +69,7 @@
     X(getsockname, "sockfd addr addrlen", LENGTH(1, 2))                                   \
     X(getpeername, "sockfd addr addrlen", LENGTH(1, 2))                                   \
     X(socketpair, "domain type protocol sv", FROM(3, 8), PAIR(3))                         \
-    X(setsockopt, "sockfd level optname optval optlen", IN(3, 4))                         \
+    X(setsockopt, "sockfd level optname optval optlen", CALL(setsockopt))                 \
     X(getsockopt, "sockfd level optname optval optlen", LENGTH(3, 4))                     \
     X(clone, "flags stack", CALL(clone))                                                  \
     X(execve, "path argv envp", TEXT(0), CALL(texts_1), CALL(texts_2))                    \
@@ -78,13 +79,13 @@
     X(uname, "buf", FROM(0, 390))                                                         \
     X(semget, "key nsems semflg")                                                         \
     X(semop, "semid sops nsops", COUNTED(1, 2, 6))                                        \
-    X(semctl, "semid semnum cmd", CALL(semctl))                                           \
+    X(semctl, "semid (semnum) cmd (arg)", CALL(semctl))                                   \
     X(shmdt, "shmaddr")                                                                   \
     X(msgget, "key msgflg")                                                               \
     X(msgsnd, "msqid msgp msgsz msgflg", CALL(msgsnd))                                    \
     X(msgrcv, "msqid msgp msgsz msgtyp msgflg", CALL(msgrcv))                             \
-    X(msgctl, "msqid cmd", CALL(msgctl))                                                  \
-    X(fcntl, "fd cmd", CALL(fcntl))                                                       \
+    X(msgctl, "msqid cmd (buf)", CALL(msgctl))                                            \
+    X(fcntl, "fd cmd (arg)", CALL(fcntl))                                                 \
     X(flock, "fd operation")                                                              \
     X(fsync, "fd")                                                                        \
     X(fdatasync, "fd")                                                                    \
@@ -123,6 +124,7 @@
     X(getresuid, "ruid euid suid", FROM(0, 4), FROM(1, 4), FROM(2, 4))                    \
     X(getresgid, "rgid egid sgid", FROM(0, 4), FROM(1, 4), FROM(2, 4))                    \
     X(capget, "header data", INTO(0, 8), CALL(capget))                                    \
+    X(capset, "header data", INTO(0, 8), CALL(capset))                                    \
     X(rt_sigpending, "set sigsetsize", FULL(0, 1))                                        \
     X(rt_sigtimedwait, "set info timeout sigsetsize", IN(0, 3), FROM(1, 128), INTO(2, 16)) \
     X(rt_sigqueueinfo, "pid sig info", INTO(2, 12))                                       \
@@ -137,7 +139,7 @@
     X(sched_setscheduler, "pid policy param", INTO(2, 4))                                 \
     X(sched_getscheduler, "pid")                                                          \
     X(sched_rr_get_interval, "pid tp", FROM(1, 16))                                       \
-    X(prctl, "option", CALL(prctl))                                                       \
+    X(prctl, "option (arg2)", CALL(prctl))                                                \
     X(arch_prctl, "code", CALL(arch_prctl))                                               \
     X(setrlimit, "resource rlim", INTO(1, 16))                                            \
     X(chroot, "path", TEXT(0))                                                            \
@@ -156,7 +158,7 @@
     X(removexattr, "path name", TEXT(0), TEXT(1))                                         \
     X(tkill, "tid sig")                                                                   \
     X(time, "tloc", FROM(0, 8))                                                           \
-    X(futex, "uaddr op", CALL(futex))                                                     \
+    X(futex, "uaddr op (val) (timeout)", CALL(futex))                                     \
     X(sched_setaffinity, "pid cpusetsize mask", IN(2, 1))                                 \
     X(sched_getaffinity, "pid cpusetsize mask", OUT(2, 1))                                \
     X(io_setup, "nr_events ctx", FROM(1, 8))                                              \
@@ -175,7 +177,7 @@
     X(clock_nanosleep, "clockid flags request remain", INTO(2, 16), CALL(remaining_3))    \
     X(exit_group, "status")                                                               \
     X(epoll_wait, "epfd events maxevents timeout", ITEMS(1, 12))                          \
-    X(epoll_ctl, "epfd op fd event", CALL(epoll_ctl))                                     \
+    X(epoll_ctl, "epfd op fd (event)", CALL(epoll_ctl))                                   \
     X(tgkill, "tgid tid sig")                                                             \
     X(utimes, "path times", TEXT(0), INTO(1, 32))                                         \
     X(mq_open, "name oflag", TEXT(0), OPENS())                                            \
@@ -233,6 +235,7 @@
     X(process_vm_writev, "pid local liovcnt remote riovcnt flags", WRITEV(1, 2))          \
     X(getcpu, "cpu node", FROM(0, 4), FROM(1, 4))                                         \
     X(sched_getattr, "pid attr size flags", FULL(1, 2))                                   \
+    X(sched_setattr, "pid attr flags", INTO(1, 48))                                       \
     X(renameat2, "olddirfd oldpath newdirfd newpath flags", TEXT(1), TEXT(3))             \
     X(getrandom, "buf buflen flags", OUT(0, 1))                                           \
     X(memfd_create, "name flags", TEXT(0), OPENS())                                       \
@@ -246,4 +249,51 @@
     X(inotify_init1, "flags", OPENS())                                                    \
     X(pidfd_open, "pid flags", OPENS())                                                   \
     X(userfaultfd, "flags", OPENS())                                                      \
+    X(eventfd, "initval", OPENS())                                                        \
+    X(ptrace, "request pid", CALL(ptrace))                                                \
+    X(getpriority, "which who")                                                           \
+    X(setpriority, "which who niceval")                                                   \
+    X(setreuid, "ruid euid")                                                              \
+    X(setregid, "rgid egid")                                                              \
+    X(setresuid, "ruid euid suid")                                                        \
+    X(setresgid, "rgid egid sgid")                                                        \
+    X(personality, "persona")                                                             \
+    X(ustat, "dev ubuf", FROM(1, 32))                                                     \
+    X(adjtimex, "buf", INTO(0, 4), FROM(0, 208))                                          \
+    X(clock_adjtime, "clockid buf", INTO(1, 4), FROM(1, 208))                             \
+    X(setdomainname, "name len", IN(0, 1))                                                \
+    X(syslog, "type bufp len", OUT(1, 2))                                                 \
+    X(readahead, "fd offset count")                                                       \
+    X(mlock, "addr length")                                                               \
+    X(munlock, "addr length")                                                             \
+    X(mlock2, "addr length flags")                                                        \
+    X(mlockall, "flags")                                                                  \
+    X(sched_get_priority_max, "policy")                                                   \
+    X(sched_get_priority_min, "policy")                                                   \
+    X(timer_getoverrun, "timerid")                                                        \
+    X(rt_tgsigqueueinfo, "tgid tid sig info", INTO(3, 12))                                \
+    X(pidfd_send_signal, "pidfd sig info flags", INTO(2, 12))                             \
+    X(mq_notify, "mqdes sevp", PART(1, 8, 8))                                             \
+    X(tee, "fd_in fd_out len flags")                                                      \
+    X(get_mempolicy, "mode", FROM(0, 4))                                                  \
+    X(perf_event_open, "attr pid cpu group_fd flags", PART(0, 0, 8), OPENS())             \
+    X(fanotify_init, "flags event_f_flags", OPENS())                                      \
+    X(fanotify_mark, "fd flags mask dirfd path", TEXT(4))                                 \
+    X(name_to_handle_at, "dirfd path handle mount_id flags", TEXT(1), CALL(name_to_handle),\
+      FROM(3, 4))                                                                         \
+    X(open_by_handle_at, "mount_fd handle flags", PART(1, 0, 8), OPENS())                 \
+    X(setns, "fd nstype")                                                                 \
+    X(unshare, "flags")                                                                   \
+    X(kcmp, "pid1 pid2 type")                                                             \
+    X(add_key, "type description payload plen keyring", TEXT(0), TEXT(1), IN(2, 3))       \
+    X(request_key, "type description callout_info keyring", TEXT(0), TEXT(1), TEXT(2))    \
+    X(keyctl, "operation", CALL(keyctl))                                                  \
+    X(io_uring_enter, "fd to_submit min_complete flags")                                  \
+    X(pidfd_getfd, "pidfd targetfd flags", OPENS())                                       \
+    X(open_tree, "dirfd path flags", TEXT(1), OPENS())                                    \
+    X(membarrier, "cmd flags")                                                            \
+    X(pkey_alloc, "flags access_rights")                                                  \
+    X(swapon, "path flags", TEXT(0))                                                      \
+    X(acct, "path", TEXT(0))                                                              \
+    X(pivot_root, "new_root put_old", TEXT(0), TEXT(1))                                   \
     X(close_range, "first last flags", CALL(close_range))

@@ -1,0 +1,38 @@
+/* What the functions behind the table of system-call effects share. */
+#ifndef TONDO_ENGINE_EFFECTS_H
+#define TONDO_ENGINE_EFFECTS_H
+
+#include "../engine.h"
+
+/* One call under way; `done` when it has returned, with its result. */
+struct call {
+    struct context *c;
+    const char *name, *parameters;
+    const uint64_t *a;
+    bool done;
+    long result;
+};
+
+bool succeeded(const struct call *k);
+/* The parameter's register must be defined. */
+void check_register(struct call *k, int parameter, const char *name);
+/* The kernel reads these bytes, which belong to the parameter from `base` on. */
+void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64_t size);
+/* Most structures have parts that the kernel ignores: only what is undefined as
+   a whole is told. */
+void takes_some(struct call *k, int parameter, gaddr p, uint64_t size);
+/* A terminated text, and the bytes of one with its end, `limit` at most. */
+void takes_text(struct call *k, int parameter, gaddr p);
+uint64_t text_size(gaddr p, uint64_t limit);
+void takes_address(struct call *k, int parameter, gaddr p, uint64_t size);
+/* The kernel may write `room` bytes; `size` of them it wrote. */
+void gives(struct call *k, gaddr p, uint64_t room, uint64_t size);
+
+/* Calls whose effect depends on a request (requests.c). */
+#define CALLS_WITH_REQUESTS(X) \
+    X(ioctl) X(setsockopt) X(fcntl) X(prctl) X(ptrace) X(shmctl) X(msgctl) X(semctl) X(madvise)
+#define X(name) void effect_##name(struct call *k);
+CALLS_WITH_REQUESTS(X)
+#undef X
+
+#endif

@@ -1,0 +1,343 @@
+/* Calls whose effect on memory depends on a request among their parameters: what
+   each request reads and writes, by table. */
+#include "effects.h"
+
+#include <asm/sembuf.h>
+#include <asm/unistd.h>
+
+enum request_kind {
+    REQUEST_PLAIN, /* `in` bytes are read, `out` are written */
+    REQUEST_NAMED, /* an interface's name, `in` bytes behind it; written back whole */
+};
+
+struct request {
+    uint32_t request;
+    uint16_t in, out; /* bytes */
+    uint8_t kind;
+};
+
+#define IFREQ 40
+#define GET(request) {request, 0, IFREQ, REQUEST_NAMED}
+#define SET(request, size) {request, size, IFREQ, REQUEST_NAMED}
+
+/* Requests that do not tell their size, or tell a wrong one. */
+static const struct request requests[] = {
+    /* terminals */
+    {0x5401, 0, 36, 0}, {0x5402, 36, 0, 0}, {0x5403, 36, 0, 0}, {0x5404, 36, 0, 0},
+    {0x5405, 0, 18, 0}, {0x5406, 18, 0, 0}, {0x5407, 18, 0, 0}, {0x5408, 18, 0, 0},
+    {0x540f, 0, 4, 0},  {0x5410, 4, 0, 0},  {0x5411, 0, 4, 0},  {0x5412, 1, 0, 0},
+    {0x5413, 0, 8, 0},  {0x5414, 8, 0, 0},  {0x5415, 0, 4, 0},  {0x5416, 4, 0, 0},
+    {0x5417, 4, 0, 0},  {0x5418, 4, 0, 0},  {0x5419, 0, 4, 0},  {0x541a, 4, 0, 0},
+    {0x541b, 0, 4, 0},  {0x541c, 1, 0, 0},  {0x541e, 0, 72, 0}, {0x5420, 4, 0, 0},
+    {0x5421, 4, 0, 0},  {0x5423, 4, 0, 0},  {0x5424, 0, 4, 0},  {0x5429, 0, 4, 0},
+    {0x5452, 4, 0, 0},  {0x5456, 0, 36, 0}, {0x545d, 0, 80, 0}, {0x5460, 0, 8, 0},
+    {0x4b31, 0, 1, 0},  {0x4b33, 0, 1, 0},  {0x4b3b, 0, 4, 0},  {0x4b44, 0, 4, 0},
+    {0x4b64, 0, 1, 0},  {0x5600, 0, 4, 0},  {0x5601, 0, 8, 0},  {0x5602, 8, 0, 0},
+    {0x5603, 0, 6, 0},
+    /* sockets and interfaces */
+    {0x8901, 4, 0, 0},  {0x8902, 4, 0, 0},  {0x8903, 0, 4, 0},  {0x8904, 0, 4, 0},
+    {0x8905, 0, 4, 0},  {0x8906, 0, 16, 0}, {0x8907, 0, 16, 0}, {0x8911, 0, 0, 0},
+    GET(0x8913),        SET(0x8914, 2),     GET(0x8915),        SET(0x8916, 8),
+    GET(0x8917),        SET(0x8918, 8),     GET(0x8919),        SET(0x891a, 8),
+    GET(0x891b),        SET(0x891c, 8),     GET(0x891d),        SET(0x891e, 4),
+    GET(0x8921),        SET(0x8922, 4),     SET(0x8923, 1),     SET(0x8924, 2),
+    GET(0x8927),        GET(0x8933),        GET(0x8942),        SET(0x8943, 4),
+    SET(0x8946, 8),     GET(0x8947),        {0x400454ca, 18, IFREQ, REQUEST_NAMED},
+    /* files and block devices */
+    {0x80086601, 0, 4, 0}, {0x40086602, 4, 0, 0}, {0x80087601, 0, 4, 0}, {0x40087602, 4, 0, 0},
+    {0x40049409, 0, 0, 0}, {0x1, 0, 4, 0},     {0x125d, 4, 0, 0},  {0x125e, 0, 4, 0},
+    {0x1260, 0, 8, 0},     {0x1263, 0, 8, 0},  {0x1267, 0, 2, 0},  {0x1268, 0, 4, 0},
+    {0x80081270, 0, 4, 0}, {0x40081271, 4, 0, 0}, {0x1277, 16, 0, 0}, {0x1278, 0, 4, 0},
+    {0x1279, 0, 4, 0},     {0x127a, 0, 4, 0},  {0x127b, 0, 4, 0},  {0x127c, 0, 4, 0},
+    {0x127e, 0, 2, 0},     {0x301, 0, 16, 0},  {0x30d, 0, 512, 0}, {0x2285, 88, 88, 0},
+    {0x4c04, 232, 0, 0},   {0x4c05, 0, 232, 0},
+};
+#undef GET
+#undef SET
+
+#define SIOCGIFNAME 0x8910
+#define SIOCGIFCONF 0x8912
+#define FS_IOC_FIEMAP 0xc020660bu
+
+/* A pointer, or a small number that some requests take instead. */
+static bool is_pointer(gaddr p) { return p >= 65536 && p < GUEST_END; }
+
+void takes_some(struct call *k, int parameter, gaddr p, uint64_t size) {
+    bool any_defined = false;
+    if (k->done || !is_pointer(p))
+        return;
+    for (uint64_t i = 0; i < size && size > 8; i++)
+        any_defined |= !*shadow_of(p + i);
+    if (any_defined)
+        check_range(k->c, k->c->pc, p, size, false, k->name);
+    else
+        takes(k, parameter, p, 0, size);
+}
+
+static void gives_all(struct call *k, gaddr p, uint64_t size) {
+    if (size && is_pointer(p))
+        gives(k, p, size, succeeded(k) ? size : 0);
+}
+
+static void list_interfaces(struct call *k, gaddr p) { /* struct ifconf */
+    takes(k, 2, p, 0, 4);
+    takes(k, 2, p, 8, 8);
+    uint32_t size = *(uint32_t *)guest(p);
+    gaddr to = *(gaddr *)guest(p + 8);
+    if (to && !shadow_first_undefined(p, 4) && !shadow_first_undefined(p + 8, 8))
+        gives(k, to, size, succeeded(k) ? size : 0);
+    gives_all(k, p, 4);
+}
+
+static void list_extents(struct call *k, gaddr p) { /* struct fiemap */
+    takes(k, 2, p, 0, 20);
+    takes(k, 2, p, 24, 4);
+    uint32_t room = *(uint32_t *)guest(p + 24);
+    if (room && !shadow_first_undefined(p + 24, 4))
+        gives(k, p + 32, 56 * (uint64_t)room,
+              succeeded(k) ? 56 * (uint64_t) * (uint32_t *)guest(p + 20) : 0);
+    gives_all(k, p, 32);
+}
+
+void effect_ioctl(struct call *k) {
+    uint32_t request = (uint32_t)k->a[1], size = request >> 16 & 0x3fff;
+    gaddr p = k->a[2];
+    if (!is_pointer(p))
+        return;
+    for (unsigned i = 0; i < sizeof requests / sizeof requests[0]; i++) {
+        const struct request *r = &requests[i];
+        if (r->request != request)
+            continue;
+        if (r->kind == REQUEST_NAMED) {
+            takes(k, 2, p, 0, text_size(p, 16));
+            if (r->in)
+                takes(k, 2, p, 16, r->in);
+        } else {
+            takes_some(k, 2, p, r->in);
+        }
+        gives_all(k, p, r->out);
+        return;
+    }
+    switch (request) {
+    case SIOCGIFNAME: /* by its number */
+        takes(k, 2, p, 16, 4);
+        gives_all(k, p, IFREQ);
+        return;
+    case SIOCGIFCONF:
+        list_interfaces(k, p);
+        return;
+    case FS_IOC_FIEMAP:
+        list_extents(k, p);
+        return;
+    }
+    if (request >> 8 == 0x89) { /* others of the interfaces */
+        gives_all(k, p, IFREQ);
+        return;
+    }
+    if (request >> 30 & 1)
+        takes_some(k, 2, p, size);
+    if (request >> 31)
+        gives_all(k, p, size);
+}
+
+enum option_kind { OPTION_TEXT, OPTION_PROGRAM, OPTION_GROUP, OPTION_MEMBER };
+
+static const struct {
+    uint16_t level, first, last;
+    uint8_t kind;
+} options[] = {
+    {1, 25, 25, OPTION_TEXT},    /* an interface */
+    {1, 26, 26, OPTION_PROGRAM}, /* filters */
+    {1, 51, 51, OPTION_PROGRAM},
+    {6, 13, 13, OPTION_TEXT},    /* congestion control, upper layer */
+    {6, 31, 31, OPTION_TEXT},
+    {0, 42, 47, OPTION_GROUP},   /* multicast, RFC 3678 */
+    {41, 42, 47, OPTION_GROUP},
+    {263, 1, 2, OPTION_MEMBER},  /* packet(7) */
+};
+
+void effect_setsockopt(struct call *k) {
+    gaddr p = k->a[3];
+    uint64_t size = (uint32_t)k->a[4];
+    if (k->done || !p)
+        return;
+    for (unsigned i = 0; i < sizeof options / sizeof options[0]; i++) {
+        if (k->a[1] != options[i].level || k->a[2] < options[i].first ||
+            k->a[2] > options[i].last)
+            continue;
+        switch (options[i].kind) {
+        case OPTION_TEXT:
+            takes(k, 3, p, 0, text_size(p, size < 16 ? size : 16));
+            return;
+        case OPTION_PROGRAM:
+            takes(k, 3, p, 0, 2);
+            takes(k, 3, p, 8, 8);
+            takes(k, 3, *(gaddr *)guest(p + 8), 0, 8 * (uint64_t) * (uint16_t *)guest(p));
+            return;
+        case OPTION_GROUP:
+            takes(k, 3, p, 0, 4);
+            takes_address(k, 3, p + 8, 128);
+            if (size >= 264)
+                takes_address(k, 3, p + 136, 128);
+            return;
+        case OPTION_MEMBER:
+            takes(k, 3, p, 0, 8);
+            if (*(uint16_t *)guest(p + 6) <= 8)
+                takes(k, 3, p, 8, *(uint16_t *)guest(p + 6));
+            return;
+        }
+    }
+    if (size <= 32)
+        takes(k, 3, p, 0, size);
+    else
+        takes_some(k, 3, p, size);
+}
+
+void effect_fcntl(struct call *k) {
+    switch (k->a[1]) {
+    case 5: case 36: /* F_GETLK */
+        takes(k, 2, k->a[2], 0, 4);
+        takes(k, 2, k->a[2], 8, 16);
+        gives(k, k->a[2], 32, succeeded(k) ? 32 : 0);
+        break;
+    case 6: case 7: case 37: case 38: /* F_SETLK, F_SETLKW */
+        takes(k, 2, k->a[2], 0, 4);
+        takes(k, 2, k->a[2], 8, 16);
+        break;
+    case 15: /* F_SETOWN_EX */
+    case 1036: case 1038: /* hints */
+        takes(k, 2, k->a[2], 0, 8);
+        break;
+    case 16: /* F_GETOWN_EX */
+    case 1035: case 1037:
+        gives(k, k->a[2], 8, succeeded(k) ? 8 : 0);
+        break;
+    case 0: case 1030: /* F_DUPFD, F_DUPFD_CLOEXEC */
+    case 2: case 4: case 8: case 10: case 1024: case 1026: case 1031: case 1033:
+        if (!k->done)
+            check_register(k, 2, "arg");
+        if (succeeded(k) && (k->a[1] == 0 || k->a[1] == 1030))
+            descriptor_opened(k->c, k->c->pc - 2, (uint64_t)k->result);
+        break;
+    }
+}
+
+void effect_prctl(struct call *k) {
+    switch (k->a[0]) {
+    case 1: case 4: case 8: case 23: case 24: case 28: case 36: case 38: /* a number */
+        if (!k->done)
+            check_register(k, 1, "arg2");
+        break;
+    case 15: /* PR_SET_NAME */
+        if (!k->done && k->a[1])
+            takes(k, 1, k->a[1], 0, text_size(k->a[1], 16));
+        break;
+    case 16:
+        gives(k, k->a[1], 16, succeeded(k) ? 16 : 0);
+        break;
+    case 2: case 5: case 9: case 11: case 19: case 25: case 37:
+        gives(k, k->a[1], 4, succeeded(k) ? 4 : 0);
+        break;
+    case 40: /* PR_GET_TID_ADDRESS */
+        gives(k, k->a[1], 8, succeeded(k) ? 8 : 0);
+        break;
+    }
+}
+
+void effect_ptrace(struct call *k) {
+    gaddr data = k->a[3];
+    switch (k->a[0]) {
+    case 1: case 2: case 3: case 0x4201: /* words, the message of an event */
+        gives_all(k, data, 8);
+        break;
+    case 12:
+        gives_all(k, data, 216);
+        break;
+    case 13:
+        takes_some(k, 3, data, 216);
+        break;
+    case 14:
+        gives_all(k, data, 512);
+        break;
+    case 15:
+        takes_some(k, 3, data, 512);
+        break;
+    case 0x4202: /* PTRACE_GETSIGINFO */
+        gives_all(k, data, 128);
+        break;
+    case 0x4203:
+        takes(k, 3, data, 0, 12);
+        break;
+    case 0x4204: /* PTRACE_GETREGSET: through an iovec */
+        takes(k, 3, data, 0, 16);
+        gives(k, *(gaddr *)guest(data), *(uint64_t *)guest(data + 8),
+              succeeded(k) ? *(uint64_t *)guest(data + 8) : 0);
+        break;
+    case 0x4205:
+        takes(k, 3, data, 0, 16);
+        takes_some(k, 3, *(gaddr *)guest(data), *(uint64_t *)guest(data + 8));
+        break;
+    case 0x4209: /* PTRACE_PEEKSIGINFO */
+        if (succeeded(k))
+            gives(k, data, 128 * (uint64_t)k->result, 128 * (uint64_t)k->result);
+        break;
+    case 0x420a: case 0x420e: /* as much as there is room for */
+        gives(k, data, k->a[2], succeeded(k) ? k->a[2] : 0);
+        break;
+    }
+}
+
+/* System V: what the commands write; one of them reads what it sets. */
+static void control(struct call *k, uint64_t command, gaddr p, uint64_t state, uint64_t limits,
+                    uint64_t totals) {
+    switch (command & 0xff) {
+    case 1: /* IPC_SET: owner and mode */
+        takes(k, k->name[0] == 's' && k->name[1] == 'e' ? 3 : 2, p, 4, 8);
+        break;
+    case 2: case 11: case 13: case 15: case 18: case 20: /* IPC_STAT and its like */
+        gives_all(k, p, state);
+        break;
+    case 3: /* IPC_INFO */
+        gives_all(k, p, limits);
+        break;
+    case 12: case 14: case 19: /* MSG_INFO, SHM_INFO, SEM_INFO */
+        gives_all(k, p, totals);
+        break;
+    }
+}
+
+void effect_shmctl(struct call *k) { control(k, k->a[1], k->a[2], 112, 72, 48); }
+void effect_msgctl(struct call *k) {
+    if ((k->a[1] & 0xff) == 13) /* MSG_STAT_ANY; 13 stands for others elsewhere */
+        gives_all(k, k->a[2], 120);
+    else
+        control(k, k->a[1], k->a[2], 120, 32, 32);
+}
+
+void effect_semctl(struct call *k) {
+    struct semid64_ds set;
+    switch (k->a[2] & 0xff) {
+    case 13: case 17: /* GETALL, SETALL: as many as the set has */
+        if (system_call(__NR_semctl, k->a[0], 0, 2, &set) < 0)
+            return;
+        if ((k->a[2] & 0xff) == 13)
+            gives_all(k, k->a[3], 2 * set.sem_nsems);
+        else
+            takes(k, 3, k->a[3], 0, 2 * set.sem_nsems);
+        break;
+    case 16: /* SETVAL */
+        if (!k->done)
+            check_register(k, 3, "arg");
+        break;
+    case 11: case 12: case 14: case 15: /* values that it returns */
+        break;
+    default:
+        control(k, k->a[2], k->a[3], 104, 40, 40);
+    }
+}
+
+/* What is thrown away reads as 0, or as the file again: in both cases defined. */
+void effect_madvise(struct call *k) {
+    if (succeeded(k) && (k->a[2] == 4 || k->a[2] == 9 || k->a[2] == 24))
+        memory_discarded(k->c, k->a[0], k->a[1]);
+}
