@@ -132,7 +132,9 @@ void engine_free(void *p, uint64_t size);
 struct mapping {
     gaddr start, end;
     uint32_t protection, flags;
-    bool code; /* something in it was translated */
+    bool code;     /* something in it was translated */
+    uint64_t file; /* of shared ones: which, 0 elsewhere */
+    gaddr origin;  /* where its first byte would be */
 };
 void memory_start(void);
 gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low);
@@ -160,7 +162,7 @@ long memory_brk(gaddr wanted);
 struct image {
     gaddr entry, base, headers;
     uint64_t header_count, header_size;
-    bool dynamic;
+    bool dynamic, executable_stack;
 };
 void load_program(int fd, const char *path, struct image *image, char *interpreter,
                   uint64_t interpreter_size, bool is_interpreter);

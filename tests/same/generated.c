@@ -1,9 +1,10 @@
 /* Code made while running, with conventions of its own: flags as results, faults that
-   the program's handler mends. */
+   the program's handler mends, memory mapped twice, stacks on the heap. */
 #define _GNU_SOURCE
 #include <signal.h>
 #include <stdint.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
 #include <unistd.h>
@@ -14,6 +15,51 @@ static void mend(int number, siginfo_t *info, void *context) {
     (void)number;
     (void)context;
     mprotect((void *)((uintptr_t)info->si_addr & ~4095ul), 4096, PROT_READ | PROT_WRITE);
+}
+
+/* Written through one mapping, executed through another. */
+static void twice(void) {
+    int file = memfd_create("code", 0);
+    ftruncate(file, 8192);
+    uint8_t *run = mmap(0, 8192, PROT_READ | PROT_EXEC, MAP_SHARED, file, 0);
+    uint8_t *write_here = mmap(0, 4096, PROT_READ | PROT_WRITE, MAP_SHARED, file, 4096);
+    int sum = 0;
+    for (int i = 0; i < 100; i++) {
+        uint8_t number[] = {0xb8, (uint8_t)i, 0, 0, 0, 0xc3};
+        memcpy(write_here + 8, number, sizeof number);
+        for (int k = 0; k < 3; k++)
+            sum += ((int (*)(void))(run + 4104))();
+    }
+    munmap(write_here, 4096);
+    write_here = mmap(0, 8192, PROT_READ | PROT_WRITE, MAP_SHARED, file, 0);
+    write_here[4105] = 3;
+    printf("%d %d\n", sum, ((int (*)(void))(run + 4104))());
+    close(file);
+}
+
+/* A collector looks through a stack that generated code has on the heap. */
+static int found;
+static void collect(const long *sp) {
+    for (int i = 0; i < 4; i++)
+        if (sp[i] > 4096)
+            found++;
+}
+
+static void own_stack(void) {
+    static const uint8_t bytes[] = {
+        0x55, 0x41, 0x55, 0x48, 0x89, 0xe5, 0x48, 0x89, 0xfc, /* push rbp, r13; mov rbp, rsp; mov rsp, rdi */
+        0xe8, 7, 0, 0, 0,                                     /* call what follows the ret */
+        0x48, 0x89, 0xec, 0x41, 0x5d, 0x5d, 0xc3,             /* mov rsp, rbp; pop r13, rbp; ret */
+        0x49, 0x89, 0xe5, 0x48, 0x89, 0xec, 0x48, 0x83, 0xec, 8, /* mov r13, rsp; mov rsp, rbp; sub rsp, 8 */
+        0x4c, 0x89, 0xef, 0xff, 0xd6,                         /* mov rdi, r13; call rsi */
+        0x4c, 0x89, 0xec, 0xc3};                              /* mov rsp, r13; ret */
+    memcpy(code + 256, bytes, sizeof bytes);
+    long *stack = malloc(8192);
+    memset(stack + 1000, 0, 192); /* what is below gets a return address */
+    for (int i = 0; i < 10; i++)
+        ((void (*)(long *, void *))(code + 256))(stack + 1000, (void *)collect);
+    printf("%d\n", found);
+    free(stack);
 }
 
 int main(void) {
@@ -53,5 +99,7 @@ int main(void) {
     write(ends[1], four, sizeof four);
     printf("%zd\n", read(ends[0], code + 4096, sizeof four));
     printf("%d\n", number());
+    twice();
+    own_stack();
     return 0;
 }

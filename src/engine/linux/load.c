@@ -75,6 +75,8 @@ void load_program(int fd, const char *path, struct image *image, char *interpret
             image->headers = bias + p[i].p_vaddr;
         if (p[i].p_type == PT_DYNAMIC)
             image->dynamic = true;
+        if (p[i].p_type == PT_GNU_STACK)
+            image->executable_stack = p[i].p_flags & PF_X;
         if (p[i].p_type == PT_INTERP && interpreter && p[i].p_filesz < interpreter_size) {
             system_call(__NR_pread64, fd, interpreter, p[i].p_filesz, p[i].p_offset);
             interpreter[p[i].p_filesz] = 0;

@@ -83,23 +83,114 @@ static void drop_code(gaddr start, gaddr end) {
     symbols_unmapped(start, end - start);
 }
 
-/* In one step, so that no other thread finds the place free in between. */
-void memory_note(gaddr start, uint64_t size, int protection, int flags) {
-    gaddr end = start + page_up(size);
+/* --- the same memory mapped twice --- */
+
+/* Code generators write through one mapping of a file and execute through another. */
+#define ALIASES 8
+struct aliases {
+    uint32_t count;
+    struct {
+        gaddr start, end;
+    } at[ALIASES];
+};
+
+static void add_alias(struct aliases *list, gaddr start, gaddr end) {
+    if (list->count < ALIASES) {
+        list->at[list->count].start = start;
+        list->at[list->count++].end = end;
+    }
+}
+
+/* Calls `each` for the parts of other mappings, with these protections, that show the
+   same bytes of the file; `lock` is held. */
+static void for_aliases(const struct mapping *m, gaddr start, gaddr end, uint32_t protection,
+                        void (*each)(struct mapping *other, gaddr from, gaddr to, void *data),
+                        void *data) {
+    for (uint32_t i = 0; i < count; i++) {
+        struct mapping *n = &mappings[i];
+        if (n->file != m->file || !(n->protection & protection))
+            continue;
+        gaddr from = start - m->origin + n->origin, to = end - m->origin + n->origin;
+        from = from > n->start ? from : n->start;
+        to = to < n->end ? to : n->end;
+        if (from < to && !(from >= start && from < end))
+            each(n, from, to, data);
+    }
+}
+
+static void note_if_code(struct mapping *n, gaddr from, gaddr to, void *list) {
+    if (n->code)
+        add_alias(list, from, to);
+}
+
+/* Where code was translated from the bytes that this range shows; `lock` is held. */
+static void aliases_with_code(struct aliases *list, gaddr start, gaddr end) {
+    list->count = 0;
+    for (uint32_t i = first_after(start); i < count && mappings[i].start < end; i++) {
+        struct mapping m = mappings[i];
+        if (m.file)
+            for_aliases(&m, m.start > start ? m.start : start, m.end < end ? m.end : end, PROT_EXEC,
+                        note_if_code, list);
+    }
+}
+
+static void drop_aliases(const struct aliases *list) {
+    for (uint32_t i = 0; i < list->count; i++)
+        cache_invalidate(list->at[i].start, list->at[i].end);
+}
+
+static bool any_watched; /* pages were write-protected because of code in them */
+
+static void watch(struct mapping *n, gaddr from, gaddr to, void *unused) {
+    (void)unused;
+    from &= ~4095ULL;
+    system_call(__NR_mprotect, from, page_up(to) - from, n->protection & ~(uint32_t)PROT_WRITE);
+    any_watched = true;
+}
+
+/* A number for the file, never 0. */
+static uint64_t file_of(int fd) {
+    struct {
+        uint64_t device, inode, rest[16];
+    } status;
+    if (fd < 0 || system_call(__NR_fstat, fd, &status) < 0)
+        return 0;
+    return ((status.inode ^ status.device << 40) * 0x9e3779b97f4a7c15ULL) | 1;
+}
+
+static void note(struct mapping new) {
+    struct aliases aliases = {0};
+    gaddr start = new.start, end = new.end;
     lock_take(&lock);
     bool code = cut(start, end);
     uint32_t i = first_after(start);
     struct mapping *before = i ? &mappings[i - 1] : NULL;
-    if (before && before->end == start && before->protection == (uint32_t)protection &&
-        before->flags == (uint32_t)flags && !before->code) {
+    if (before && before->end == start && before->protection == new.protection &&
+        before->flags == new.flags && !before->code && before->file == new.file &&
+        (!new.file || before->origin == new.origin)) {
         before->end = end;
     } else {
         open_gap(i, 1);
-        mappings[i] = (struct mapping){start, end, (uint32_t)protection, (uint32_t)flags, false};
+        mappings[i] = new;
     }
+    if (new.file && (new.protection & PROT_WRITE))
+        aliases_with_code(&aliases, start, end);
     lock_drop(&lock);
     if (code)
         drop_code(start, end);
+    drop_aliases(&aliases);
+}
+
+/* In one step, so that no other thread finds the place free in between. */
+void memory_note(gaddr start, uint64_t size, int protection, int flags) {
+    note((struct mapping){.start = start, .end = start + page_up(size),
+                          .protection = (uint32_t)protection, .flags = (uint32_t)flags});
+}
+
+/* The same mapping elsewhere, or more of it: `shift` is how far it moved. */
+static void note_moved(const struct mapping *m, gaddr start, uint64_t size, gaddr shift) {
+    note((struct mapping){.start = start, .end = start + size, .protection = m->protection,
+                          .flags = m->flags, .file = m->file, .origin = m->origin + shift});
 }
 
 void memory_forget(gaddr start, uint64_t size) {
@@ -120,13 +211,13 @@ bool memory_lookup(gaddr address, struct mapping *out) {
     return found;
 }
 
-static bool any_watched; /* pages were write-protected because of code in them */
-
 void memory_note_code(gaddr start, uint64_t size) {
     lock_take(&lock);
     for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
         struct mapping *m = &mappings[i];
         m->code = true;
+        if (m->file)
+            for_aliases(m, start, start + size, PROT_WRITE, watch, NULL);
         if ((m->protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
             continue;
         /* code that may be rewritten at any time: the first write is noticed */
@@ -141,22 +232,26 @@ void memory_note_code(gaddr start, uint64_t size) {
 
 void memory_kernel_writes(gaddr start, uint64_t size) {
     bool code = false;
+    struct aliases aliases;
     if (!any_watched || !size)
         return;
     lock_take(&lock);
     for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
         struct mapping *m = &mappings[i];
-        if (!m->code || (m->protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
+        bool rewritten = m->code && (m->protection & PROT_EXEC);
+        if (!(m->protection & PROT_WRITE) || (!rewritten && !m->file))
             continue;
         gaddr from = start & ~4095ULL, to = page_up(start + size);
         from = from > m->start ? from : m->start;
         to = to < m->end ? to : m->end;
         system_call(__NR_mprotect, from, to - from, m->protection);
-        code = true;
+        code |= rewritten;
     }
+    aliases_with_code(&aliases, start & ~4095ULL, page_up(start + size));
     lock_drop(&lock);
     if (code)
         cache_invalidate(start & ~4095ULL, page_up(start + size));
+    drop_aliases(&aliases);
 }
 
 void memory_discarded(struct context *c, gaddr start, uint64_t size) {
@@ -170,13 +265,20 @@ void memory_discarded(struct context *c, gaddr start, uint64_t size) {
 
 bool memory_code_written(gaddr address) {
     struct mapping m;
-    if (address >= GUEST_END || !memory_lookup(address, &m) || !m.code ||
-        (m.protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
+    struct aliases aliases;
+    if (!any_watched || address >= GUEST_END || !memory_lookup(address, &m) ||
+        !(m.protection & PROT_WRITE))
         return false;
     gaddr page = address & ~4095ULL;
-    if (system_call(__NR_mprotect, page, 4096, m.protection) != 0)
+    bool code = m.code && (m.protection & PROT_EXEC);
+    if ((!code && !m.file) || system_call(__NR_mprotect, page, 4096, m.protection) != 0)
         return false;
-    cache_invalidate(page, page + 4096);
+    lock_take(&lock);
+    aliases_with_code(&aliases, page, page + 4096);
+    lock_drop(&lock);
+    if (code)
+        cache_invalidate(page, page + 4096);
+    drop_aliases(&aliases);
     return true;
 }
 
@@ -214,7 +316,7 @@ gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low) {
 static void hold(gaddr start, uint64_t size) {
     uint32_t i = first_after(start);
     open_gap(i, 1);
-    mappings[i] = (struct mapping){start, start + size, 0, 0, false};
+    mappings[i] = (struct mapping){.start = start, .end = start + size};
 }
 
 /* The same for a wanted place; false: it is not free. */
@@ -279,7 +381,11 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
     }
     if (fixed)
         shadow_reset(at, page_up(size));
-    memory_note((gaddr)p, size, protection, flags & (0xf | MAP_STACK));
+    note((struct mapping){.start = (gaddr)p, .end = (gaddr)p + page_up(size),
+                          .protection = (uint32_t)protection,
+                          .flags = (uint32_t)flags & (0xf | MAP_STACK),
+                          .file = flags & MAP_SHARED && !(flags & MAP_ANONYMOUS) ? file_of(fd) : 0,
+                          .origin = (gaddr)p - offset});
     if (module)
         symbols_mapped((gaddr)p, size, fd, offset);
     return p;
@@ -319,7 +425,7 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
                 shadow_reset(old, old_pages);
                 memory_forget(old, old_pages);
             }
-            memory_note(wanted, pages, (int)m.protection, (int)m.flags);
+            note_moved(&m, wanted, pages, wanted - old);
         }
         return p;
     }
@@ -332,7 +438,7 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
                 shadow_reset(old + pages, old_pages - pages);
                 memory_forget(old + pages, old_pages - pages);
             } else if (pages > old_pages)
-                memory_note(old + old_pages, pages - old_pages, (int)m.protection, (int)m.flags);
+                note_moved(&m, old + old_pages, pages - old_pages, 0);
             return p;
         }
     }
@@ -354,7 +460,7 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
             shadow_reset(old, old_pages);
             memory_forget(old, old_pages);
         }
-        memory_note(at, pages, (int)m.protection, (int)m.flags);
+        note_moved(&m, at, pages, at - old);
     }
     return p;
 }
@@ -362,6 +468,7 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
 void memory_protect(gaddr start, uint64_t size, int protection) {
     gaddr end = start + page_up(size);
     bool code = false;
+    struct aliases aliases = {0};
     lock_take(&lock);
     for (uint32_t i = first_after(start); i < count && mappings[i].start < end; i++) {
         struct mapping m = mappings[i];
@@ -382,14 +489,25 @@ void memory_protect(gaddr start, uint64_t size, int protection) {
         }
         mappings[i].protection = (uint32_t)protection;
     }
+    if (protection & PROT_WRITE)
+        aliases_with_code(&aliases, start, end);
     lock_drop(&lock);
     if (code)
         cache_invalidate(start, end);
+    drop_aliases(&aliases);
 }
 
 long memory_mprotect(gaddr start, uint64_t size, int protection) {
     if (start >= GUEST_END || size > GUEST_END - start)
         return -ENOMEM;
+    if (protection & PROT_GROWSDOWN) { /* asked of stacks: from their lowest page on */
+        struct mapping m;
+        if (!memory_lookup(start, &m) || (m.flags & MAP_SHARED))
+            return -EINVAL;
+        size += start - m.start;
+        start = m.start;
+        protection &= ~PROT_GROWSDOWN;
+    }
     long r = system_call(__NR_mprotect, start, size, protection);
     if (r == 0)
         memory_protect(start, size, protection & 7);

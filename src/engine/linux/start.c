@@ -42,7 +42,8 @@ static gaddr push(gaddr *sp, const void *bytes, uint64_t size) {
     return *sp;
 }
 
-static gaddr make_stack(uint64_t *size_out) {
+static gaddr make_stack(uint64_t *size_out, bool executable) {
+    int protection = PROT_READ | PROT_WRITE | (executable ? PROT_EXEC : 0);
     uint64_t limit[2] = {0, 0};
     system_call(__NR_getrlimit, RLIMIT_STACK, limit);
     uint64_t size = limit[0];
@@ -50,11 +51,11 @@ static gaddr make_stack(uint64_t *size_out) {
         size = 1ULL << 30;
     size = (size + 4095) & ~4095ULL;
     gaddr low = STACK_TOP - size;
-    long p = system_call(__NR_mmap, low, size, PROT_READ | PROT_WRITE,
+    long p = system_call(__NR_mmap, low, size, protection,
                          MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
     if (p != (long)low)
         fail("no memory for the program's stack (%u bytes)", size);
-    memory_note(low, size, PROT_READ | PROT_WRITE, MAP_PRIVATE);
+    memory_note(low, size, protection, MAP_PRIVATE);
     *size_out = size;
     return STACK_TOP;
 }
@@ -211,7 +212,7 @@ _Noreturn void engine_main(uint64_t *native) {
             name = p + 1;
     system_call(__NR_prctl, PR_SET_NAME, name, 0, 0, 0);
     uint64_t size;
-    gaddr top = make_stack(&size);
+    gaddr top = make_stack(&size, image.executable_stack);
     c->stack_low = top - size;
     c->stack_high = top;
     c->registers[RSP] = fill_stack(native, &image, loader.base, guest_path, top);

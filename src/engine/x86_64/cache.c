@@ -25,6 +25,13 @@ static struct paged {
 } *paged;
 static uint32_t page_heads[PAGE_BUCKETS + 1];
 
+/* Entries of dropped code that go straight on to newer code, by where they lead. */
+#define FORWARD_BUCKETS 4096u
+static struct forward {
+    uint32_t from, stub, to, next;
+} *forwards;
+static uint32_t forward_heads[FORWARD_BUCKETS], free_forwards;
+
 #define TABLE (1u << 22)
 static struct table_entry {
     gaddr pc;
@@ -99,6 +106,9 @@ static void begin_anew(void) {
     cache.cold = (uint8_t *)(uintptr_t)(CACHE_BASE + CACHE_SIZE / 2);
     cache.link_count = cache.site_count = cache.check_count = cache.plan_count = 0;
     fill_bytes(page_heads, 0, sizeof page_heads);
+    fill_bytes(forward_heads, 0, sizeof forward_heads);
+    cache.forward_count = 1;
+    free_forwards = 0;
     cache.block_count = 1;
     cache.paged_count = 1;
     cache.version_count = 1;
@@ -120,6 +130,7 @@ void cache_start(void) {
     TAKE(table, TABLE);
     TAKE(cache_checks, CACHE_CHECKS);
     TAKE(paged, CACHE_PAGED);
+    TAKE(forwards, CACHE_FORWARDS);
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
@@ -264,6 +275,53 @@ static uint32_t first_place(uint32_t host) {
     return low;
 }
 
+static void redirect(uint32_t from, uint32_t to) {
+    uint8_t *jump = (uint8_t *)(uintptr_t)(CACHE_BASE + from + 1);
+    patch_jump(jump, (uint8_t *)(uintptr_t)(CACHE_BASE + to));
+}
+
+static uint32_t *forward_head(uint32_t to) {
+    return &forward_heads[(to >> 3) * 0x9e3779b1u >> 20 & (FORWARD_BUCKETS - 1)];
+}
+
+/* Whoever still jumps to a dropped entry goes straight on, as long as what is there
+   now stays: no chain of dropped entries grows. */
+static void forward(uint32_t from, uint32_t to) {
+    lock_take(&cache.lock);
+    int32_t delta;
+    __builtin_memcpy(&delta, (uint8_t *)(uintptr_t)(CACHE_BASE + from + 1), 4);
+    uint32_t stub = from + 5 + (uint32_t)delta, i = 0;
+    if (stub < CACHE_SIZE / 2) /* another thread was quicker */
+        ;
+    else if (free_forwards) {
+        i = free_forwards;
+        free_forwards = forwards[i].next;
+    } else if (cache.forward_count < CACHE_FORWARDS)
+        i = cache.forward_count++;
+    if (i) {
+        uint32_t *head = forward_head(to);
+        forwards[i] = (struct forward){from, stub, to, *head};
+        *head = i;
+        redirect(from, to);
+    }
+    lock_drop(&cache.lock);
+}
+
+static void stop_forwarding(uint32_t to) {
+    for (uint32_t *at = forward_head(to); *at;) {
+        struct forward *f = &forwards[*at];
+        if (f->to != to) {
+            at = &f->next;
+            continue;
+        }
+        redirect(f->from, f->stub);
+        uint32_t i = *at;
+        *at = f->next;
+        f->next = free_forwards;
+        free_forwards = i;
+    }
+}
+
 /* Turns an entry into a jump to a stub that asks for the address anew. */
 static void close_entry(const struct cache_place *place) {
     uint32_t at = slot_of(place_pc(place));
@@ -272,6 +330,7 @@ static void close_entry(const struct cache_place *place) {
     if (table[at].pc == place_pc(place) && table[at].host == place->host)
         table[at].host = 0;
     dirty_forget(place_pc(place), place->host);
+    stop_forwarding(place->host);
     struct emitter e = {cache.cold};
     uint8_t *stub = e.at;
     emit_context_constant(&e, CTX_ARGUMENT, place->host);
@@ -703,9 +762,8 @@ static void dispatch_exit(struct context *c) {
         bool clean = !c->dirty;
         pc = c->pc;
         go_on(c);
-        if (clean && c->pc == pc) /* whoever still jumps there goes straight on */
-            patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + c->argument + 1),
-                       (uint8_t *)(uintptr_t)c->target);
+        if (clean && c->pc == pc)
+            forward((uint32_t)c->argument, (uint32_t)(c->target - CACHE_BASE));
         break;
     }
     case EXIT_LANDED:

@@ -11,7 +11,7 @@ struct cache {
     uint8_t *first;     /* code begins */
     uint64_t dropped;   /* bytes of code that was dropped */
     uint32_t flushing;
-    uint32_t paged_count, link_count, site_count, block_count, check_count, plan_count, version_count;
+    uint32_t paged_count, forward_count, link_count, site_count, block_count, check_count, plan_count, version_count;
     struct lock lock;
 };
 extern struct cache cache;
@@ -77,6 +77,7 @@ extern struct plan *cache_plans;
 #define STRING_WRITES 32u /* to RDI */
 
 #define CACHE_PAGED (1u << 24)
+#define CACHE_FORWARDS (1u << 20)
 #define CACHE_SETS 4096u
 #define CACHE_LINKS (1u << 24)
 #define CACHE_PLACES (1u << 26)

@@ -61,6 +61,10 @@ static uint8_t *emit_push_return(gaddr return_address) {
         emit_memory(&out, 0, RDX, -1, 1, 0);
         emit32(&out, (int64_t)return_address);
     }
+    if (code_is_generated(return_address)) { /* its collector reads the frames it made */
+        struct memory slot = {.base = RSP, .index = -1, .scale = 1, .size = 8};
+        emit_zero(&slot);
+    }
     emit_op(&out, 0x89, RSP, RDX, 8);
     emit8(&out, 0x48);
     emit8(&out, 0xc7);
