@@ -57,8 +57,21 @@ static void grow(void) {
     }
 }
 
+/* Moved away, with an empty mapping left behind. */
+static void leave(void) {
+    int flags = MAP_PRIVATE | MAP_ANONYMOUS;
+    uint64_t *p = mmap(0, 65536, PROT_READ | PROT_WRITE, flags, -1, 0);
+    fill(p, 8192, 5);
+    uint64_t *q = mremap(p, 65536, 65536, MREMAP_MAYMOVE | MREMAP_DONTUNMAP, 0);
+    check(q, 8192, 5);
+    check(p, 8192, 0);
+    wrong += p == q || munmap(p, 65536) != 0;
+    check(q, 8192, 5);
+}
+
 int main(void) {
     grow();
+    leave();
     for (int turn = 0; turn < 3; turn++) {
         pthread_t threads[6];
         for (int i = 0; i < 6; i++)

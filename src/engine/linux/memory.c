@@ -408,7 +408,8 @@ long memory_munmap(gaddr start, uint64_t size) {
 }
 
 long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr wanted) {
-    if (old >= GUEST_END || size >= GUEST_END || size == 0)
+    if (old >= GUEST_END || size >= GUEST_END || size == 0 ||
+        ((flags & MREMAP_DONTUNMAP) && (wanted & 4095)))
         return -EINVAL;
     struct mapping m;
     if (!memory_lookup(old, &m))
@@ -421,15 +422,15 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
         if (p >= 0 || p < -4095) {
             shadow_reset(wanted, pages);
             shadow_move(current(), wanted, old, pages < old_pages ? pages : old_pages);
-            if (!(flags & MREMAP_DONTUNMAP)) {
-                shadow_reset(old, old_pages);
+            shadow_reset(old, old_pages);
+            if (!(flags & MREMAP_DONTUNMAP))
                 memory_forget(old, old_pages);
-            }
             note_moved(&m, wanted, pages, wanted - old);
         }
         return p;
     }
-    if (pages <= old_pages || hold_if_free(old + old_pages, pages - old_pages)) {
+    if (!(flags & MREMAP_DONTUNMAP) &&
+        (pages <= old_pages || hold_if_free(old + old_pages, pages - old_pages))) {
         long p = system_call(__NR_mremap, old, old_size, size, 0, 0);
         if (p != (long)old && pages > old_pages)
             memory_forget(old + old_pages, pages - old_pages);
@@ -456,10 +457,9 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
         memory_forget(at, pages);
     if (p == (long)at) {
         shadow_move(current(), at, old, pages < old_pages ? pages : old_pages);
-        if (!(flags & MREMAP_DONTUNMAP)) {
-            shadow_reset(old, old_pages);
+        shadow_reset(old, old_pages);
+        if (!(flags & MREMAP_DONTUNMAP))
             memory_forget(old, old_pages);
-        }
         note_moved(&m, at, pages, at - old);
     }
     return p;
