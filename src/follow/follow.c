@@ -7,6 +7,7 @@
 #define _GNU_SOURCE
 #include "follow.h"
 #include "../core/own_code.h"
+#include "../core/tracer.h"
 
 #include <dlfcn.h>
 #include <elf.h>
@@ -165,7 +166,20 @@ typedef int spawn_function(pid_t *, const char *, const posix_spawn_file_actions
 
 static void *real_function(const char *name) { return dlsym(RTLD_NEXT, name); }
 
-static bool run_goes_on(void) { return active && access(ledger, R_OK) == 0; }
+static bool is_debugged(void) {
+    char status[1024];
+    int fd = open("/proc/self/status", O_RDONLY | O_CLOEXEC);
+    ssize_t n = fd < 0 ? 0 : read(fd, status, sizeof status - 1);
+    if (fd >= 0)
+        close(fd);
+    status[n > 0 ? n : 0] = 0;
+    long tracer = tracer_in(status);
+    return tracer && tracer == getppid();
+}
+
+static bool run_goes_on(void) {
+    return active && access(ledger, R_OK) == 0 && !is_debugged();
+}
 
 static int start(const char *path, char *const *arguments, char *const *environment) {
     execve_function *real_execve = (execve_function *)(uintptr_t)real_function("execve");

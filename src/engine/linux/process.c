@@ -3,6 +3,7 @@
 #include "../engine.h"
 #include "../../follow/follow.h"
 #include "../../core/own_code.h"
+#include "../../core/tracer.h"
 
 #include <asm/errno.h>
 #include <asm/unistd.h>
@@ -276,6 +277,17 @@ static enum way way_of(int directory, const char *path, int flags, struct start 
     return way;
 }
 
+static bool is_debugged(void) {
+    char status[1024];
+    int fd = (int)system_call(__NR_open, "/proc/self/status", O_RDONLY | O_CLOEXEC, 0);
+    long n = fd < 0 ? 0 : system_call(__NR_read, fd, status, sizeof status - 1);
+    if (fd >= 0)
+        system_call(__NR_close, fd);
+    status[n > 0 ? n : 0] = 0;
+    long tracer = tracer_in(status);
+    return tracer && tracer == system_call(__NR_getppid);
+}
+
 static uint64_t list_length(gaddr list) {
     const gaddr *p = guest(list);
     uint64_t n = 0;
@@ -349,7 +361,8 @@ long process_execute(struct context *c, int directory, gaddr path, gaddr argumen
     enum way way = WAY_PLAIN;
     if (ledger->follow != FOLLOW_NONE &&
         system_call(__NR_faccessat, directory, name, 1, 0) == 0 &&
-        system_call(__NR_access, ledger_path, 4) == 0) /* the run may be over already */
+        system_call(__NR_access, ledger_path, 4) == 0 && /* the run may be over already */
+        !is_debugged())
         way = way_of(directory, name, flags, &start);
     if (start.script && way == WAY_ENGINE && directory != AT_FDCWD && name[0] != '/')
         way = WAY_PLAIN; /* no path the interpreter could open */

@@ -241,6 +241,8 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
     case __NR_prctl:
         if (a[0] == 21 || a[0] == 22) /* PR_GET_SECCOMP, PR_SET_SECCOMP */
             return filter_prctl(c, a[0], a[1], a[2]);
+        if (a[0] == 59) /* PR_SET_SYSCALL_USER_DISPATCH would catch the engine's own calls */
+            return -EINVAL;
         break;
     case __NR_arch_prctl:
         return control(c, a[0], a[1]);
