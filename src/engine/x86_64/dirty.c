@@ -48,6 +48,7 @@ static void emit_zero_word(int offset) { /* mov qword fs:[offset], 0 */
 void dirty_drop(uint64_t elements) {
     uint64_t set = now.dirty ? elements & now.possible : 0;
     now.possible &= ~set;
+    now.changed |= set != 0;
     for (; set; set &= set - 1) {
         int offset, n = words_of(__builtin_ctzll(set), &offset);
         while (n--)
@@ -91,7 +92,8 @@ void emit_dirty_link(gaddr target) {
         emit_link(target);
         return;
     }
-    if (word_count(now.possible) > FEW_WORDS) {
+    /* whoever came here found something undefined, and that is still so */
+    if (!now.changed || word_count(now.possible) > FEW_WORDS) {
         add_dirty_link(target);
         return;
     }
@@ -113,7 +115,7 @@ void emit_cold_dirty(struct cold *c) { emit_dirty_link(c->target); }
 void emit_leave_dirty(int reason, uint32_t argument) {
     uint8_t *jumps[FEW_WORDS], *over = NULL;
     int count = 0;
-    bool many = word_count(now.possible) > FEW_WORDS;
+    bool many = !now.changed || word_count(now.possible) > FEW_WORDS;
     if (!many) {
         emit_spill(&out, RCX);
         count = emit_test_words(now.possible, jumps);
@@ -350,6 +352,7 @@ static void emit_values(const struct plan *p) {
 }
 
 static void emit_plan(uint32_t index) {
+    now.changed = true; /* C may find that all is defined */
     emit_values(&cache_plans[index]);
     emit_context_constant(&out, CTX_GUEST_TARGET, index);
     emit_exit_and_back(EXIT_UNDEFINED, now.pc);
@@ -707,6 +710,7 @@ static bool emit_pop(const struct instruction *i, bool flags_live) {
 }
 
 void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_after) {
+    now.changed |= !is_plain_store(i);
     if (emit_inline(i, flags_live) || emit_pop(i, flags_live))
         return;
     uint64_t outputs = plan_outputs(i);
@@ -734,6 +738,7 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
 void emit_dirty_branch(const struct instruction *i, uint32_t live_after) {
     uint32_t index = plan_make(i, now.possible, live_after);
     cache_plans[index].rule = RULE_BRANCH;
+    now.changed = true;
     emit_spill(&out, RCX);
     emit_from_context(&out, RCX, CTX_UNDEFINED_FLAGS);
     emit8(&out, 0xe3); /* jrcxz over the exit */

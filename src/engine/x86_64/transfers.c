@@ -338,6 +338,10 @@ void emit_branch(const struct instruction *i, uint32_t flags_after) {
         emit_conditional_link(i->z.opcode & 15, branch_target(i));
         return;
     }
+    if (!now.changed) {
+        emit_conditional_dirty_link(i->z.opcode & 15, branch_target(i));
+        return;
+    }
     emit8(&out, 0x0f);
     emit8(&out, 0x80 | (i->z.opcode & 15));
     struct cold *c = cold_add(COLD_DIRTY, out.at);

@@ -24,6 +24,7 @@ struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     c->patch = patch;
     c->pc = now.pc;
     c->possible = now.possible;
+    c->changed = now.changed;
     return c;
 }
 
@@ -78,6 +79,16 @@ void emit_conditional_link(int condition, gaddr target) {
         patch_jump(patch, (uint8_t *)(uintptr_t)host);
     else
         cold_add(COLD_LINK, patch)->target = target;
+}
+
+void emit_conditional_dirty_link(int condition, gaddr target) {
+    align_patch(2);
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | condition);
+    struct cold *c = cold_add(COLD_LINK, out.at);
+    c->target = target;
+    c->dirty_link = true;
+    emit32(&out, 0);
 }
 
 /* mov fs:[CTX_PC], pc */
@@ -257,6 +268,7 @@ static void emit_cold(void) {
         patch_jump(c->patch, out.at);
         now.pc = c->pc;
         now.possible = c->possible;
+        now.changed = c->changed;
         switch (c->kind) {
         case COLD_LINK: {
             if (cache.link_count >= CACHE_LINKS)

@@ -33,6 +33,7 @@ struct cold {
     uint32_t argument;
     uint32_t way; /* COLD_TOUCH: WAY_*, 0: to C at once */
     bool dirty_link;
+    bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
 };
@@ -41,6 +42,7 @@ struct translation {
     gaddr pc;          /* of the instruction being translated */
     bool dirty;        /* which version */
     uint64_t possible; /* dirty: elements that may hold undefined bits here */
+    bool changed;      /* an element of the set may have become defined since the entry */
 };
 
 extern struct emitter out;
@@ -54,6 +56,7 @@ void note_place(gaddr pc, uint32_t spilled, int exact);
 void align_patch(int opcode_bytes);
 void emit_link(gaddr target);
 void emit_conditional_link(int condition, gaddr target);
+void emit_conditional_dirty_link(int condition, gaddr target);
 void emit_exit(int reason, gaddr pc, uint32_t argument);
 void emit_exit_and_back(int reason, gaddr pc);
 void emit_address(const struct memory *m, int scratch);
