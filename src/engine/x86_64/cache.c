@@ -116,7 +116,7 @@ static void begin_anew(void) {
 }
 
 void cache_start(void) {
-    struct emitter e = {reserve(CACHE_BASE, CACHE_SIZE, PROT_READ | PROT_WRITE | PROT_EXEC)};
+    struct emitter e = {.at = reserve(CACHE_BASE, CACHE_SIZE, PROT_READ | PROT_WRITE | PROT_EXEC)};
     /* translated code is several times larger than the guest's: large pages keep
        it within reach of the processor's page tables */
     system_call(__NR_madvise, CACHE_BASE, CACHE_SIZE / 2, MADV_HUGEPAGE);
@@ -331,7 +331,7 @@ static void close_entry(const struct cache_place *place) {
         table[at].host = 0;
     dirty_forget(place_pc(place), place->host);
     stop_forwarding(place->host);
-    struct emitter e = {cache.cold};
+    struct emitter e = {.at = cache.cold};
     uint8_t *stub = e.at;
     emit_context_constant(&e, CTX_ARGUMENT, place->host);
     emit_jump(&e, cache.exits[EXIT_STALE]);

@@ -189,6 +189,7 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     emit_unspill(&out, RCX);
     emit8(&out, 0xe9);
     uint8_t *over = out.at;
+    uint32_t kept = out.kept;
     emit32(&out, 0);
     for (int k = 0; k < count; k++)
         patch_jump(jumps[k], out.at);
@@ -245,6 +246,7 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     emit_context_constant(&out, CTX_ARGUMENT, extra);
     emit_jump(&out, cache.exits[EXIT_RETURN]);
     patch_jump(over, out.at);
+    out.kept = kept;
 }
 
 /* --- single instructions --- */

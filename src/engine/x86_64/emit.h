@@ -6,7 +6,11 @@
 
 struct emitter {
     uint8_t *at;
+    uint32_t kept; /* registers whose slots in the context hold what the guest has in them */
 };
+
+/* Those that are needed most; stubs put others into their slots as they are. */
+#define KEPT_SLOTS (1u << 1 | 1u << 2) /* RCX, RDX */
 
 /* A memory operand in registers of the machine; -1: none. */
 struct memory {
@@ -76,8 +80,12 @@ static inline void emit_from_context(struct emitter *e, int reg, int offset) {
     emit8(e, 0x8b);
     emit_memory(e, reg, -1, -1, 1, offset);
 }
+/* The register becomes free; its slot is written unless it has the value already. */
 static inline void emit_spill(struct emitter *e, int reg) {
+    if (e->kept & 1u << reg)
+        return;
     emit_to_context(e, reg, CTX_SPILL + 8 * reg);
+    e->kept |= 1u << reg & KEPT_SLOTS;
 }
 static inline void emit_unspill(struct emitter *e, int reg) {
     emit_from_context(e, reg, CTX_SPILL + 8 * reg);

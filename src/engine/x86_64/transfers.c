@@ -86,6 +86,7 @@ void emit_entry(gaddr pc, int kind) {
     note_place(pc, 0, kind);
     for (unsigned k = 0; k < sizeof nop5; k++)
         emit8(&out, nop5[k]);
+    out.kept = 0;
 }
 
 /* Where the call comes back to; the trace goes on there. */
@@ -209,6 +210,7 @@ void emit_call(const struct instruction *i, bool flags_live) {
         emit8(&out, 0x0f); /* jne */
         emit8(&out, 0x85);
         uint8_t *otherwise = out.at;
+        uint32_t kept = out.kept;
         emit32(&out, 0);
         emit_spill(&out, RDX);
         note_place(i->pc, 1u << RDX, false);
@@ -216,6 +218,7 @@ void emit_call(const struct instruction *i, bool flags_live) {
         emit_unspill(&out, RDX);
         emit_link(known);
         patch_jump(otherwise, out.at);
+        out.kept = kept;
     }
     if (!direct && (!now.dirty || !dirty_site(i->pc)))
         emit_checks(i, flags_live);
@@ -359,8 +362,10 @@ void emit_loop(const struct instruction *i) {
     emit8(&out, 0xe9);
     uint8_t *over = out.at;
     emit32(&out, 0);
+    out.kept = 0; /* it counts in RCX */
     emit_dirty_link(branch_target(i));
     patch_jump(over, out.at);
+    out.kept = 0;
 }
 
 /* The target of an indirect branch is used. */

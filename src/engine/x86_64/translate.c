@@ -25,6 +25,7 @@ struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     c->pc = now.pc;
     c->possible = now.possible;
     c->changed = now.changed;
+    c->kept = out.kept;
     return c;
 }
 
@@ -112,6 +113,7 @@ void emit_exit_and_back(int reason, gaddr pc) {
     uint8_t *start = out.at;
     emit_context_constant(&out, CTX_ARGUMENT, 0);
     emit_jump(&out, cache.exits[reason]);
+    out.kept = 0;
     uint32_t resume = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
     __builtin_memcpy(start + 8, &resume, 4);
 }
@@ -210,6 +212,7 @@ bool is_foreign(const struct memory *m) {
 }
 
 void emit_plain(const struct instruction *i) {
+    out.kept &= ~(uint32_t)i->registers_written;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     if (m && i->z.meta.category == ZYDIS_CATEGORY_WIDENOP)
         return;
@@ -269,6 +272,7 @@ static void emit_cold(void) {
         now.pc = c->pc;
         now.possible = c->possible;
         now.changed = c->changed;
+        out.kept = c->kept;
         switch (c->kind) {
         case COLD_LINK: {
             if (cache.link_count >= CACHE_LINKS)
@@ -643,6 +647,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     while ((uintptr_t)out.at & 7)
         emit8(&out, 0x90);
     uint8_t *entry = out.at;
+    out.kept = 0;
     if ((uint64_t)(uintptr_t)entry + (1 << 20) > CACHE_BASE + CACHE_SIZE / 2 ||
         (uint64_t)(uintptr_t)cache.cold + (1 << 20) > CACHE_BASE + CACHE_SIZE ||
         cache.block_count >= CACHE_BLOCKS)
