@@ -4,7 +4,8 @@
 set -e
 wanted="gcc g++ clang make cmake pkg-config binutils libzydis-dev libzycore-dev libdw-dev libelf-dev
 python3 python3-jsonschema libsimdjson-dev
-libiberty-dev libjansson-dev libconfuse-dev libpopt-dev libzstd-dev uthash-dev"
+libiberty-dev libjansson-dev libconfuse-dev libpopt-dev libzstd-dev uthash-dev
+libjs-dygraphs"
 missing=""
 for package in $wanted; do
     status=$(dpkg-query -W -f '${Status}' "$package" 2>/dev/null || true)

@@ -1,6 +1,6 @@
 /* The HTML form: one file that needs nothing else. Everything stands in the page
-   itself and is readable without scripts; the script only filters. Pictures are
-   SVG written here: they must show without scripts, which chart packages draw with. */
+   itself and is readable without scripts: pictures are SVG written here. Scripts
+   filter, and a chart package takes the place of the heap over time. */
 #define _GNU_SOURCE
 #include "view.h"
 
@@ -10,7 +10,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-extern const char report_css[], report_js[];
+extern const char report_css[], report_js[], history_js[], dygraph_min_js[], dygraph_min_css[];
 
 struct page {
     FILE *to;
@@ -207,7 +207,11 @@ static void put_history(const struct page *p) {
     last = last > 0 ? last : 1;
     double w = WIDTH - LEFT - 20, h = HEIGHT - BOTTOM - TOP;
     char text[48], end[48];
-    fputs("<section aria-labelledby=\"time\"><h2 id=\"time\">Live heap over time</h2>\n<figure>", p->to);
+    fprintf(p->to, "<section aria-labelledby=\"time\"><h2 id=\"time\">Live heap over time</h2>\n"
+            "<script type=\"application/json\" id=\"heapdata\">[");
+    for (size_t i = 0; i < run->sample_count; i++)
+        fprintf(p->to, "%s[%.3f,%" PRIu64 "]", i ? "," : "", run->samples[i].at, run->samples[i].bytes);
+    fprintf(p->to, "]</script>\n<figure id=\"heapfigure\" data-peak=\"%.3f\">", run->peak_at);
     fprintf(p->to, "<svg viewBox=\"0 0 %d %d\" style=\"max-width:none\" role=\"img\" "
             "aria-labelledby=\"timecaption\"><path class=\"area\" d=\"M%d %.1f", WIDTH, HEIGHT, LEFT,
             TOP + h);
@@ -234,7 +238,7 @@ static void put_history(const struct page *p) {
             "end, %.2f s.</figcaption></figure>\n", human(text, sizeof text, run->peak_bytes),
             run->peak_at, human(end, sizeof end, run->samples[run->sample_count - 1].bytes), last);
     if (run->peak_count) {
-        fputs("<h3>Who held it at the peak</h3><table>\n", p->to);
+        fputs("<h3>Who held it at the peak</h3><table class=\"who\">\n", p->to);
         for (size_t i = 0; i < run->peak_count; i++) {
             const struct frame *f = stack_site(&run->peak[i].stack);
             if (!f && run->peak[i].stack.count)
@@ -254,7 +258,7 @@ static void put_history(const struct page *p) {
         if (!f && run->growing[i].stack.count)
             f = &run->growing[i].stack.frames[run->growing[i].stack.count > 1];
         if (!i)
-            fputs("<h3>Kept growing while the program ran</h3><table>\n", p->to);
+            fputs("<h3>Kept growing while the program ran</h3><table class=\"who\">\n", p->to);
         fprintf(p->to, "<tr><td class=\"n\">%s</td><td>from %s in the first quarter: <code>",
                 human(text, sizeof text, run->growing[i].bytes),
                 human(end, sizeof end, run->growing[i].from));
@@ -265,6 +269,23 @@ static void put_history(const struct page *p) {
         fputs("</td></tr>\n", p->to);
     }
     fprintf(p->to, "%s</section>\n", run->growing_count ? "</table>\n" : "");
+}
+
+/* The package as it comes, but for the comment that would make a debugger look for
+   more files. */
+static void put_package(const struct page *p, const char *text, const char *comment) {
+    const char *end = strstr(text, comment);
+    fwrite(text, 1, end ? (size_t)(end - text) : strlen(text), p->to);
+}
+
+static void put_chart_package(const struct page *p) {
+    if (p->run->sample_count < 4)
+        return;
+    fputs("<style>", p->to);
+    put_package(p, dygraph_min_css, "/*# source");
+    fputs("</style>\n<script>\n", p->to);
+    put_package(p, dygraph_min_js, "//# source");
+    fprintf(p->to, "</script>\n<script>\n%s</script>\n", history_js);
 }
 
 /* --- allocation stacks --- */
@@ -367,7 +388,7 @@ static void put_title(const struct page *p) {
 
 static void put_summary(const struct page *p) {
     const struct run *run = p->run;
-    char a[48], b[48];
+    char a[48], b[48], c[48], d[48];
     fputs("<section id=\"summary\" class=\"cards\" aria-label=\"Summary\">\n<div class=\"card\"><h3>"
           "Findings</h3><table>\n", p->to);
     uint64_t n[KIND_COUNT] = {0}, suppressed = run_suppressed(run);
@@ -383,12 +404,11 @@ static void put_summary(const struct page *p) {
         fprintf(p->to, "<tr><td class=\"soft\">suppressed</td><td class=\"n\">%" PRIu64 "</td></tr>\n",
                 suppressed);
     fprintf(p->to, "</table></div>\n<div class=\"card\"><h3>Heap</h3><table>\n"
-            "<tr><td>allocations</td><td class=\"n\">%" PRIu64 "</td></tr>\n"
-            "<tr><td>freed</td><td class=\"n\">%" PRIu64 "</td></tr>\n"
-            "<tr><td>allocated in all</td><td class=\"n\">%s</td></tr>\n"
-            "<tr><td>at the peak</td><td class=\"n\">%s</td></tr>\n</table></div>\n",
-            run->allocations, run->frees, human(a, sizeof a, run->allocated_bytes),
-            human(b, sizeof b, run->peak_bytes));
+            "<tr><td>allocated</td><td class=\"n\">%s</td><td class=\"n\">%s</td></tr>\n"
+            "<tr><td>freed</td><td></td><td class=\"n\">%s</td></tr>\n"
+            "<tr><td>at the peak</td><td class=\"n\">%s</td><td></td></tr>\n</table></div>\n",
+            human(a, sizeof a, run->allocated_bytes), quantity(c, sizeof c, run->allocations, "block"),
+            quantity(d, sizeof d, run->frees, "block"), human(b, sizeof b, run->peak_bytes));
     fputs("<div class=\"card\"><h3>Left on the heap at exit</h3><table>\n", p->to);
     static const char *const meanings[] = {"nothing points there", "lost with their owners",
                                            "only a pointer into the middle", "still pointed to"};
@@ -477,5 +497,7 @@ void view_html(FILE *to, struct run *run) {
     put_history(p);
     put_processes(p);
     fprintf(to, "</main>\n<footer>Written by tondo %s. The whole run is in its session: <code>tondo show"
-            "</code>.</footer>\n<script>\n%s</script>\n</body>\n</html>\n", TONDO_VERSION, report_js);
+            "</code>.</footer>\n<script>\n%s</script>\n", TONDO_VERSION, report_js);
+    put_chart_package(p);
+    fputs("</body>\n</html>\n", to);
 }

@@ -20,6 +20,9 @@ look 1280,800 report.html >page
 count=$(grep -c '<article' report.html)
 want "$count of $count shown" page
 want 'class="js"' page
+want 'id="heapfigure"' page # drawn by the package, with scripts
+want '<figure[^>]*class="drawn"' page
+want 'class="dygraph-axis-label' page
 grep -i -e 'CONSOLE.*error' -e 'refused to' log >&2 && failed=1
 # the same with something typed into the search, by a script put behind the page's own
 sed 's|</body>|<script>var f=document.querySelector("form.filter");f.elements.q.value="descriptor";f.dispatchEvent(new Event("input"))</script></body>|' \
