@@ -9,6 +9,7 @@
 #include <signal.h>
 #include <spawn.h>
 #include <stddef.h>
+#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -148,6 +149,25 @@ static void sandboxed(void) {
     printf("strict: %d\n", status_of(pid));
 }
 
+/* By the structure of clone3(2), with a descriptor and a number for the child. */
+static void by_structure(void) {
+    uint64_t arguments[8] = {0};
+    int descriptor = -1, tid = 0, status = 0;
+    arguments[0] = 0x1000 | 0x100000; /* CLONE_PIDFD, CLONE_PARENT_SETTID */
+    arguments[1] = (uintptr_t)&descriptor;
+    arguments[3] = (uintptr_t)&tid;
+    arguments[4] = SIGCHLD;
+    long pid = syscall(SYS_clone3, arguments, sizeof arguments);
+    if (pid == 0)
+        _exit(6);
+    waitpid((pid_t)pid, &status, 0);
+    printf("clone3: %d %d %d\n", WEXITSTATUS(status), descriptor > 2, tid == pid);
+    close(descriptor);
+    arguments[4] = 0x1ff;
+    pid = syscall(SYS_clone3, arguments, sizeof arguments);
+    printf("clone3: %d\n", pid < 0 && errno == EINVAL);
+}
+
 int main(int argc, char **argv) {
     setvbuf(stdout, NULL, _IOLBF, 0);
     if (argc > 2) {
@@ -157,6 +177,7 @@ int main(int argc, char **argv) {
         return (int)strlen(argv[2]);
     }
     printf("tree: %d\n", tree(5));
+    by_structure();
     starts(argv[0]);
     daemonised();
     sandboxed();

@@ -290,10 +290,32 @@ static void effect_recvmmsg(struct call *k) {
 }
 
 static void effect_clone(struct call *k) {
+    if (k->a[0] & CLONE_PIDFD)
+        gives(k, k->a[2], 4, succeeded(k) ? 4 : 0);
     if (k->a[0] & CLONE_PARENT_SETTID)
         gives(k, k->a[2], 4, succeeded(k) ? 4 : 0);
     if (k->a[0] & CLONE_CHILD_SETTID)
         gives(k, k->a[3], 4, succeeded(k) ? 4 : 0);
+}
+
+static void effect_clone3(struct call *k) {
+    gaddr p = k->a[0];
+    if (k->a[1] < 64)
+        return;
+    if (!k->done) {
+        takes(k, 0, p, 0, 8);
+        takes(k, 0, p, 32, 24);
+    }
+    const uint64_t *a = guest(p);
+    uint64_t flags = a[0];
+    if (flags & CLONE_SETTLS)
+        takes(k, 0, p, 56, 8);
+    if (flags & CLONE_PIDFD)
+        gives(k, a[1], 4, succeeded(k) ? 4 : 0);
+    if (flags & CLONE_CHILD_SETTID)
+        gives(k, a[2], 4, succeeded(k) ? 4 : 0);
+    if (flags & CLONE_PARENT_SETTID)
+        gives(k, a[3], 4, succeeded(k) ? 4 : 0);
 }
 
 static void takes_texts(struct call *k, int parameter, gaddr list) {

@@ -250,6 +250,7 @@
     X(pidfd_open, "pid flags", OPENS())                                                   \
     X(userfaultfd, "flags", OPENS())                                                      \
     X(eventfd, "initval", OPENS())                                                        \
+    X(clone3, "cl_args size", CALL(clone3))                                               \
     X(ptrace, "request pid", CALL(ptrace))                                                \
     X(getpriority, "which who")                                                           \
     X(setpriority, "which who niceval")                                                   \

@@ -161,6 +161,26 @@ static long test_door(struct context *c, const uint64_t *a) {
     return 0;
 }
 
+/* As clone, where that can say the same (clone(2)). */
+static long clone_by_structure(struct context *c, gaddr p, uint64_t size) {
+    enum { FIRST_SIZE = 64, WITH_IDS = 80, WITH_GROUP = 88 };
+    const uint64_t *a = guest(p);
+    if (size < FIRST_SIZE)
+        return -EINVAL;
+    uint64_t flags = a[0], exit_signal = a[4];
+    if (flags >> 32 || (size >= WITH_IDS && a[9]) || size > WITH_GROUP)
+        return -ENOSYS; /* callers fall back */
+    if ((flags & 0xff) || (exit_signal & ~0xffULL) || (a[5] == 0) != (a[6] == 0) ||
+        ((flags & (CLONE_THREAD | CLONE_PARENT)) && exit_signal))
+        return -EINVAL;
+    gaddr parent_tid = flags & CLONE_PIDFD ? a[1] : a[3];
+    uint64_t asked = flags & CLONE_PIDFD ? flags & ~(uint64_t)CLONE_PARENT_SETTID : flags;
+    long tid = thread_clone(c, asked | exit_signal, a[5] + a[6], parent_tid, a[2], a[7]);
+    if (tid > 0 && (flags & CLONE_PARENT_SETTID) && asked != flags)
+        *(int32_t *)guest(a[3]) = (int32_t)tid;
+    return tid;
+}
+
 /* The call itself; sets *moved when the guest's registers and pc are final. */
 static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
     if (number == DOOR && ledger->test_door)
@@ -220,7 +240,8 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
         return thread_clone(c, 17, 0, 0, 0, 0);
     case __NR_vfork:
         return thread_clone(c, CLONE_VM | CLONE_VFORK | 17, 0, 0, 0, 0);
-    case __NR_clone3: /* the C library falls back to clone */
+    case __NR_clone3:
+        return clone_by_structure(c, a[0], a[1]);
     case __NR_rseq:
         return -ENOSYS;
     case __NR_execve:
