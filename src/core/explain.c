@@ -117,6 +117,13 @@ static const struct words {
          "the second end of a pipe.",
          "Close it where its owner ends. Where it is kept open on purpose for the program's "
          "whole life, write a suppression rule that says so."},
+    [KIND_DOUBLE_CLOSE] =
+        {"close was called for a descriptor that the program had already closed. This time it "
+         "failed; with several threads, or in another order, it would close what someone else "
+         "has just opened under the same number.",
+         "Two owners of one descriptor, a close in an error path and again in the clean-up "
+         "behind it, or close for the descriptor of a FILE that fclose has closed.",
+         "Decide who closes it, and set the variable to -1 where it is closed."},
 };
 
 const char *kind_meaning(enum finding_kind kind) { return words[kind].meaning; }

@@ -20,7 +20,8 @@
     X(KIND_OVERLAPPING_COPY, "overlapping-copy", 475, "Overlapping copy")                  \
     X(KIND_INVALID_SIZE, "invalid-size", 789, "Invalid size")                              \
     X(KIND_LEAK, "leak", 401, "Leak")                                                      \
-    X(KIND_DESCRIPTOR_LEAK, "descriptor-leak", 775, "Descriptor leak")
+    X(KIND_DESCRIPTOR_LEAK, "descriptor-leak", 775, "Descriptor leak")                     \
+    X(KIND_DOUBLE_CLOSE, "double-close", 1341, "Double close")
 
 enum finding_kind {
 #define X(constant, name, cwe, heading) constant,

@@ -95,6 +95,7 @@ struct ledger_finding {
 struct ledger_descriptor {
     uint32_t ready;
     uint32_t process, number, stack; /* stack: node of the call that opened it */
+    uint32_t closed, again, count;   /* nodes of two calls that closed it, 0: it is open */
     char path[LEDGER_PATH];
 };
 

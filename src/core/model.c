@@ -428,6 +428,9 @@ static const char *describe(struct run *run, const struct finding *f) {
                            "%" PRIu64 " file descriptors opened here are still open at exit, "
                            "%d (%s) among them",
                            f->count, f->descriptor, f->path ? f->path : "?");
+    case KIND_DOUBLE_CLOSE:
+        return pool_format(run->pool, "file descriptor %d is closed a second time; by then the number "
+                                      "may belong to something else", f->descriptor);
     case KIND_USE_AFTER_RETURN:
         if (f->variable.name)
             return pool_format(run->pool, "%s of %s%s in the released frame of %s: its variable %s",

@@ -59,7 +59,7 @@ struct finding {
     uint64_t block_start, block_size;
     int64_t block_offset; /* bytes from the block's first */
     enum where where;
-    struct stack allocated, freed;
+    struct stack allocated, freed; /* double-close: opened, and closed before */
     const char *what; /* what an undefined value was used for, or null */
     enum origin_from origin; /* of an undefined value */
     struct variable variable; /* the origin on the stack, or the one an access met */

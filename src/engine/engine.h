@@ -424,7 +424,9 @@ void filter_hand_on(struct context *c);
 
 /* --- descriptors.c --- */
 void descriptor_opened(struct context *c, gaddr pc, uint64_t fd);
-void descriptors_closed(struct context *c, uint64_t first, uint64_t last);
+void descriptors_closed(struct context *c, gaddr pc, uint64_t first, uint64_t last);
+/* A call of close failed: the number was not open. */
+void descriptor_not_open(struct context *c, gaddr pc, uint64_t fd);
 void descriptors_forked(void);
 /* At exit: records those that are still open. */
 void descriptors_report(void);

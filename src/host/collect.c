@@ -246,7 +246,8 @@ static void add_descriptor(struct collector *c, const struct ledger_descriptor *
     const struct ledger_process *p = process_of(c, raw->process);
     if (!raw->ready || !p)
         return;
-    struct stack stack = stack_of(c, raw->stack, p->image, true);
+    uint32_t node = raw->again ? raw->again : raw->stack;
+    struct stack stack = stack_of(c, node, p->image, true);
     int at = 0;
     for (; at < stack.count && is_runtime(&stack.frames[at]); at++)
         if (keeps_open(&stack.frames[at]))
@@ -256,14 +257,18 @@ static void add_descriptor(struct collector *c, const struct ledger_descriptor *
     struct finding *f = run_add(c->run);
     char path[LEDGER_PATH];
     snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, raw->path);
-    f->kind = KIND_DESCRIPTOR_LEAK;
-    f->count = 1;
+    f->kind = raw->again ? KIND_DOUBLE_CLOSE : KIND_DESCRIPTOR_LEAK;
+    f->count = raw->again ? raw->count : 1;
     f->pid = p->pid;
-    f->thread = thread_of(c, raw->stack);
+    f->thread = thread_of(c, node);
     f->has_descriptor = true;
     f->descriptor = (int)raw->number;
-    f->path = pool_text(c->run->pool, path);
+    f->path = path[0] ? pool_text(c->run->pool, path) : NULL;
     f->stack = stack;
+    if (raw->again) {
+        f->allocated = stack_of(c, raw->stack, p->image, true);
+        f->freed = stack_of(c, raw->closed, p->image, true);
+    }
 }
 
 static void add_processes(struct collector *c, const struct launch *launch) {

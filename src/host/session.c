@@ -88,10 +88,14 @@ static json_t *from_finding(const struct finding *f) {
                                           "line", number_or_null(f->variable.line)));
         json_object_set_new(o, "origin", origin);
     }
-    if (f->has_descriptor)
-        json_object_set_new(o, "descriptor",
-                            json_pack("{s:i,s:o}", "number", f->descriptor, "path",
-                                      text_or_null(f->path)));
+    if (f->has_descriptor) {
+        json_t *d = json_pack("{s:i,s:o}", "number", f->descriptor, "path", text_or_null(f->path));
+        if (f->kind == KIND_DOUBLE_CLOSE) {
+            json_object_set_new(d, "opened", from_stack(&f->allocated));
+            json_object_set_new(d, "closed", from_stack(&f->freed));
+        }
+        json_object_set_new(o, "descriptor", d);
+    }
     if (f->share_count) {
         json_t *list = json_array();
         for (size_t i = 0; i < f->share_count; i++)

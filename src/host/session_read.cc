@@ -235,6 +235,10 @@ class reader {
             f->has_descriptor = true;
             f->descriptor = small(part, "number");
             f->path = string(part, "path");
+            if (f->kind == KIND_DOUBLE_CLOSE) {
+                f->allocated = stack(part, "opened");
+                f->freed = stack(part, "closed");
+            }
         }
         if (o["leak"].get(part) == simdjson::SUCCESS && part.is_object()) {
             for (int c = 0; c < LEAK_CLASSES; c++)

@@ -149,7 +149,7 @@ static void put_finding(const struct page *p, const struct finding *f, int at) {
     fputs("</h3>\n<p class=\"message\">", p->to);
     put(p, f->message);
     fprintf(p->to, "</p>\n<p class=\"meta\">CWE-%d, id %s", kind_cwe(f->kind), f->id);
-    if (f->count > 1 && f->kind != KIND_LEAK && !f->has_descriptor)
+    if (f->count > 1 && f->kind != KIND_LEAK && f->kind != KIND_DESCRIPTOR_LEAK)
         fprintf(p->to, ", %s", quantity(text, sizeof text, f->count, "time"));
     if (f->thread > 1)
         fprintf(p->to, ", thread %u", f->thread);
@@ -184,6 +184,10 @@ static void put_finding(const struct page *p, const struct finding *f, int at) {
         put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before by" : "freed by", &f->freed);
     if (f->has_block)
         put_stack(p, "block allocated by", &f->allocated);
+    if (f->kind == KIND_DOUBLE_CLOSE) {
+        put_stack(p, "closed first by", &f->freed);
+        put_stack(p, "opened by", &f->allocated);
+    }
     fputs("<details><summary>What it means and what to look at</summary><p>", p->to);
     put(p, kind_meaning(f->kind));
     fputs("</p><p>", p->to);

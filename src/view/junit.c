@@ -80,6 +80,10 @@ static void put_case(FILE *to, const struct finding *f) {
             put_stack(to, "freed by", &f->freed);
         if (f->has_block)
             put_stack(to, "block allocated by", &f->allocated);
+        if (f->kind == KIND_DOUBLE_CLOSE) {
+            put_stack(to, "closed first by", &f->freed);
+            put_stack(to, "opened by", &f->allocated);
+        }
         if (f->origin)
             put_stack(to, "the value comes from", &f->origin_stack);
         fputs("</failure>\n", to);

@@ -98,6 +98,10 @@ static int story(const struct finding *f, struct step *steps) {
                                    &f->origin_stack};
     if (f->has_block && f->allocated.count)
         steps[n++] = (struct step){"the block is allocated", &f->allocated};
+    if (f->kind == KIND_DOUBLE_CLOSE) {
+        steps[n++] = (struct step){"the descriptor is opened", &f->allocated};
+        steps[n++] = (struct step){"the descriptor is closed", &f->freed};
+    }
     if (f->has_freed && f->freed.count)
         steps[n++] = (struct step){"the block is freed", &f->freed};
     steps[n++] = (struct step){f->kind == KIND_LEAK              ? "what is lost is allocated"

@@ -197,7 +197,7 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
         put_place(p, site);
     }
     put_message(p, f->message);
-    if (f->count > 1 && f->kind != KIND_LEAK && !f->has_descriptor)
+    if (f->count > 1 && f->kind != KIND_LEAK && f->kind != KIND_DESCRIPTOR_LEAK)
         fprintf(p->to, " %s[%" PRIu64 " times]%s", style(p, MARK), f->count, style(p, PLAIN));
     if (f->thread > 1)
         fprintf(p->to, " %s(thread %u)%s", style(p, FAINT), f->thread, style(p, PLAIN));
@@ -208,7 +208,7 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
     fputs("\n\n", p->to);
     put_source(p, site);
     int wide = widest(&f->stack, 12);
-    if (f->has_block)
+    if (f->has_block || f->kind == KIND_DOUBLE_CLOSE)
         wide = widest(&f->allocated, widest(&f->freed, wide));
     if (f->origin)
         wide = widest(&f->origin_stack, wide);
@@ -218,6 +218,10 @@ static void put_finding(const struct page *p, const struct finding *f, int numbe
         put_stack(p, f->kind == KIND_DOUBLE_FREE ? "freed before" : "freed by", &f->freed, wide);
     if (f->has_block)
         put_stack(p, "allocated by", &f->allocated, wide);
+    if (f->kind == KIND_DOUBLE_CLOSE) {
+        put_stack(p, "closed first", &f->freed, wide);
+        put_stack(p, "opened by", &f->allocated, wide);
+    }
     fputc('\n', p->to);
 }
 
@@ -406,17 +410,18 @@ static void put_processes(const struct page *p, int limit) {
 
 /* "2 memory mistakes, 1 leak and 1 open descriptor" */
 static void put_counts(FILE *to, const struct run *run) {
-    uint64_t n[3] = {0};
-    static const char *const units[] = {"memory mistake", "leak", "open descriptor"};
+    uint64_t n[4] = {0};
+    static const char *const units[] = {"memory mistake", "leak", "open descriptor", "double close"};
     for (size_t i = 0; i < run->count; i++)
         if (!run->findings[i].suppressed_by)
             n[run->findings[i].kind == KIND_LEAK              ? 1
               : run->findings[i].kind == KIND_DESCRIPTOR_LEAK ? 2
+              : run->findings[i].kind == KIND_DOUBLE_CLOSE    ? 3
                                                               : 0]++;
-    int kinds = !!n[0] + !!n[1] + !!n[2], shown = 0;
+    int kinds = !!n[0] + !!n[1] + !!n[2] + !!n[3], shown = 0;
     if (!kinds)
         fputs("nothing found", to);
-    for (int i = 0; i < 3; i++) {
+    for (int i = 0; i < 4; i++) {
         char text[48];
         if (n[i] && shown++)
             fputs(shown == kinds ? " and " : ", ", to);

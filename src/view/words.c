@@ -39,6 +39,8 @@ const char *finding_label(const struct finding *f) {
         return "asked by";
     case KIND_OVERLAPPING_COPY:
         return "copied by";
+    case KIND_DOUBLE_CLOSE:
+        return "closed by";
     case KIND_DESCRIPTOR_LEAK:
         return "opened by";
     case KIND_UNINITIALIZED_VALUE:

@@ -28,5 +28,8 @@ int main(void) {
     void **owner = malloc(sizeof *owner);
     *owner = malloc(100);
     open("/etc/passwd", O_RDONLY);
+    int again = dup(1);
+    close(again);
+    close(again);
     return 0;
 }

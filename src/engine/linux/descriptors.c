@@ -1,7 +1,8 @@
 /* File descriptors the program opened itself, by the stack that opened them. The
    system-call table says which calls open and close; what is open at exit and was
    opened here is recorded then. Inherited ones, those a child got by fork and the
-   first three are nobody's. */
+   first three are nobody's. What is closed a second time is recorded as well, unless
+   the same call also closes numbers that never were the program's: then it sweeps. */
 #include "../engine.h"
 
 #include <asm/errno.h>
@@ -10,6 +11,17 @@
 
 #define TRACKED 65536u
 static uint32_t opened_by[TRACKED]; /* stack node, 0: not the program's own */
+static struct closed {
+    uint32_t opened, closed; /* what it was until it was closed */
+} closed[TRACKED];
+
+#define AGAIN 256
+static struct again {
+    uint32_t stack, number, count, opened, closed;
+    bool sweeps;
+} again[AGAIN];
+static uint32_t again_count;
+static struct lock again_lock;
 
 /* Until it runs another program it shares our memory, but not our descriptors. */
 static bool is_vfork_child(const struct context *c) {
@@ -21,12 +33,67 @@ void descriptor_opened(struct context *c, gaddr pc, uint64_t fd) {
         __atomic_store_n(&opened_by[fd], stack_capture(c, pc), __ATOMIC_RELAXED);
 }
 
-void descriptors_closed(struct context *c, uint64_t first, uint64_t last) {
-    for (uint64_t fd = first; fd <= last && fd < TRACKED && !is_vfork_child(c); fd++)
-        __atomic_store_n(&opened_by[fd], 0, __ATOMIC_RELAXED);
+void descriptors_closed(struct context *c, gaddr pc, uint64_t first, uint64_t last) {
+    uint32_t stack = 0;
+    for (uint64_t fd = first; fd <= last && fd < TRACKED && !is_vfork_child(c); fd++) {
+        uint32_t opened = __atomic_exchange_n(&opened_by[fd], 0, __ATOMIC_RELAXED);
+        if (opened && !stack)
+            stack = stack_capture(c, pc);
+        closed[fd] = (struct closed){opened, opened ? stack : 0};
+    }
 }
 
-void descriptors_forked(void) { fill_bytes(opened_by, 0, sizeof opened_by); }
+void descriptor_not_open(struct context *c, gaddr pc, uint64_t fd) {
+    if ((int32_t)fd < 3 || is_vfork_child(c))
+        return; /* -1: nothing was opened */
+    struct closed before = fd < TRACKED ? closed[fd] : (struct closed){0, 0};
+    uint32_t stack = stack_capture(c, pc), i = 0;
+    lock_take(&again_lock);
+    while (i < again_count && again[i].stack != stack)
+        i++;
+    if (i == again_count && i < AGAIN)
+        again[again_count++] = (struct again){stack, (uint32_t)fd, 0, before.opened, before.closed,
+                                              false};
+    if (i < AGAIN) {
+        again[i].count++;
+        again[i].sweeps |= !before.closed;
+    }
+    lock_drop(&again_lock);
+}
+
+void descriptors_forked(void) {
+    fill_bytes(opened_by, 0, sizeof opened_by);
+    fill_bytes(closed, 0, sizeof closed);
+    again_count = 0;
+    again_lock = (struct lock){0};
+}
+
+static struct ledger_descriptor *record(uint32_t number, uint32_t stack) {
+    uint32_t i = __atomic_fetch_add(&ledger->next_descriptor, 1, __ATOMIC_RELAXED);
+    if (i >= LEDGER_DESCRIPTORS) {
+        ledger->next_descriptor = LEDGER_DESCRIPTORS;
+        ledger->overflow = 1;
+        return NULL;
+    }
+    struct ledger_descriptor *d = &ledger->descriptors[i];
+    d->process = process_index;
+    d->number = number;
+    d->stack = stack;
+    return d;
+}
+
+static void report_closed_again(void) {
+    for (uint32_t i = 0; i < again_count; i++) {
+        struct ledger_descriptor *d =
+            again[i].sweeps ? NULL : record(again[i].number, again[i].opened);
+        if (!d)
+            continue;
+        d->closed = again[i].closed;
+        d->again = again[i].stack;
+        d->count = again[i].count;
+        __atomic_store_n(&d->ready, 1, __ATOMIC_RELEASE);
+    }
+}
 
 /* A child that goes on with copies of all descriptors was handed them: that is how
    a service detaches itself. */
@@ -43,21 +110,17 @@ static bool handed_on(void) {
 }
 
 void descriptors_report(void) {
-    if (handed_on() || ledger->processes[process_index].silent)
+    if (ledger->processes[process_index].silent)
+        return;
+    report_closed_again();
+    if (handed_on())
         return;
     for (uint32_t fd = 3; fd < TRACKED; fd++) {
         if (!opened_by[fd] || system_call(__NR_fcntl, fd, 1, 0) < 0)
             continue;
-        uint32_t i = __atomic_fetch_add(&ledger->next_descriptor, 1, __ATOMIC_RELAXED);
-        if (i >= LEDGER_DESCRIPTORS) {
-            ledger->next_descriptor = LEDGER_DESCRIPTORS;
-            ledger->overflow = 1;
+        struct ledger_descriptor *d = record(fd, opened_by[fd]);
+        if (!d)
             return;
-        }
-        struct ledger_descriptor *d = &ledger->descriptors[i];
-        d->process = process_index;
-        d->number = fd;
-        d->stack = opened_by[fd];
         char link[40];
         format(link, sizeof link, "/proc/self/fd/%d", (uint64_t)fd);
         long n = system_call(__NR_readlink, link, d->path, sizeof d->path - 1);

@@ -335,7 +335,7 @@ static void effect_texts_3(struct call *k) { takes_texts(k, 3, k->a[3]); }
 
 static void effect_close_range(struct call *k) {
     if (succeeded(k) && !(k->a[2] & 4)) /* CLOSE_RANGE_CLOEXEC closes nothing yet */
-        descriptors_closed(k->c, k->a[0], k->a[1]);
+        descriptors_closed(k->c, k->c->pc - 2, k->a[0], k->a[1]);
 }
 
 /* Version 1 of the header has one set, later ones two. */
@@ -432,8 +432,10 @@ static void apply(struct call *k, const struct effect *e) {
             descriptor_opened(k->c, k->c->pc - 2, (uint64_t)k->result);
         return;
     case EFFECT_CLOSES:
-        if (k->done) /* also when it failed: the number is free (Linux close(2)) */
-            descriptors_closed(k->c, p, k->a[e->size]);
+        if (k->done && k->result == -EBADF)
+            descriptor_not_open(k->c, k->c->pc - 2, p);
+        else if (k->done) /* also when it failed: the number is free (Linux close(2)) */
+            descriptors_closed(k->c, k->c->pc - 2, p, k->a[e->size]);
         return;
     }
     if (!p)
