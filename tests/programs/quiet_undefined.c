@@ -203,6 +203,22 @@ APART static int by_length(const void *a, const void *b) {
     return (x->length > y->length) - (x->length < y->length);
 }
 
+/* kind == 1 && field == 5, as optimizers may ask: the field first. */
+__asm__(".section .text.meets, \"ax\", @progbits\n"
+        "meets:\n"
+        "\tcmpl $5, 4(%rdi)\n"
+        "\tjne 1f\n"
+        "\tmovzbl (%rdi), %ecx\n"
+        "\tcmpb $1, %cl\n"
+        "\tjne 1f\n"
+        "\tmovl $1, %eax\n"
+        "\tret\n"
+        "1:\txorl %ecx, %ecx\n"
+        "\txorl %eax, %eax\n"
+        "\tret\n"
+        ".previous\n");
+int meets(const void *ship);
+
 int main(void) {
     padding();
     bitfields();
@@ -232,6 +248,15 @@ int main(void) {
                 seen();
         }
     }
+    int *ship = malloc(8);
+    for (int field = 4; field < 6; field++) { /* whatever the field happens to be */
+        ship[0] = 0, ship[1] = field;
+        ship = realloc(ship, 4);
+        ship = realloc(ship, 8);
+        if (meets(ship))
+            abort();
+    }
+    free(ship);
     struct record *list = malloc(50 * sizeof *list);
     for (int i = 0; i < 50; i++)
         list[i].dock = 'a', list[i].length = i * 7 % 50, list[i].flag = 0, list[i].draught = i * 0.5;

@@ -444,9 +444,11 @@ static bool condition_rule(struct step *k) {
         }
         if (!open)
             return true;
-        use(c, p, ELEMENT_FLAGS, "decides a branch", 0, 0);
+        if (!branch_is_moot(c, p->pc)) {
+            use(c, p, ELEMENT_FLAGS, "decides a branch", 0, 0);
+            define_compared(c);
+        }
         *undefined_flags(c) = 0;
-        define_compared(c);
         return true;
     case RULE_SET:
         if (open)

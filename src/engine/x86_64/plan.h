@@ -62,6 +62,9 @@ struct plan {
 };
 
 struct instruction;
+/* Whether both ways of a conditional jump meet again, whatever undefined values are,
+   before anything comes of it (moot.c). */
+bool branch_is_moot(struct context *c, gaddr pc);
 /* The rule of an instruction, and the width of its lanes. */
 int rule_of(const struct instruction *i, int *lane);
 /* Elements it reads (addresses included) and writes. */
