@@ -133,6 +133,7 @@ struct mapping {
     gaddr start, end;
     uint32_t protection, flags;
     bool code;     /* something in it was translated */
+    bool watched;  /* and its pages are write-protected for that */
     uint64_t file; /* of shared ones: which, 0 elsewhere */
     gaddr origin;  /* where its first byte would be */
 };
@@ -143,7 +144,8 @@ void memory_forget(gaddr start, uint64_t size);
 void memory_protect(gaddr start, uint64_t size, int protection);
 /* The mapping that holds the address; false when nothing is mapped there. */
 bool memory_lookup(gaddr address, struct mapping *out);
-void memory_note_code(gaddr start, uint64_t size);
+/* Code was translated from there; `watch`: that it changes is to be noticed. */
+void memory_note_code(gaddr start, uint64_t size, bool watch);
 /* A write to translated code that the guest may rewrite: lets it pass and drops
    the translations of that page. False: the address is none of these. */
 bool memory_code_written(gaddr address);

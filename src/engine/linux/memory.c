@@ -211,15 +211,16 @@ bool memory_lookup(gaddr address, struct mapping *out) {
     return found;
 }
 
-void memory_note_code(gaddr start, uint64_t size) {
+void memory_note_code(gaddr start, uint64_t size, bool watch_it) {
     lock_take(&lock);
     for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
         struct mapping *m = &mappings[i];
         m->code = true;
         if (m->file)
             for_aliases(m, start, start + size, PROT_WRITE, watch, NULL);
-        if ((m->protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC))
+        if ((m->protection & (PROT_WRITE | PROT_EXEC)) != (PROT_WRITE | PROT_EXEC) || !watch_it)
             continue;
+        m->watched = true;
         /* code that may be rewritten at any time: the first write is noticed */
         gaddr from = start & ~4095ULL, to = page_up(start + size);
         from = from > m->start ? from : m->start;
@@ -238,7 +239,7 @@ void memory_kernel_writes(gaddr start, uint64_t size) {
     lock_take(&lock);
     for (uint32_t i = first_after(start); i < count && mappings[i].start < start + size; i++) {
         struct mapping *m = &mappings[i];
-        bool rewritten = m->code && (m->protection & PROT_EXEC);
+        bool rewritten = m->watched && (m->protection & PROT_EXEC);
         if (!(m->protection & PROT_WRITE) || (!rewritten && !m->file))
             continue;
         gaddr from = start & ~4095ULL, to = page_up(start + size);
@@ -270,7 +271,7 @@ bool memory_code_written(gaddr address) {
         !(m.protection & PROT_WRITE))
         return false;
     gaddr page = address & ~4095ULL;
-    bool code = m.code && (m.protection & PROT_EXEC);
+    bool code = m.watched && (m.protection & PROT_EXEC);
     if ((!code && !m.file) || system_call(__NR_mprotect, page, 4096, m.protection) != 0)
         return false;
     lock_take(&lock);

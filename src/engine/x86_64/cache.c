@@ -134,7 +134,7 @@ void cache_start(void) {
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
-    for (int reason = 1; reason <= EXIT_PLAIN_STORE; reason++) {
+    for (int reason = 1; reason <= EXIT_CHANGED; reason++) {
         cache.exits[reason] = e.at;
         if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK)
             emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
@@ -742,6 +742,10 @@ static void dispatch_exit(struct context *c) {
         go_on(c);
         if (c->pc == pc && !c->dirty)
             remember(c, pc, c->target);
+        break;
+    case EXIT_CHANGED:
+        cache_invalidate(c->pc, c->pc + 1);
+        go_on(c);
         break;
     case EXIT_UNBOUND: {
         bool bound;

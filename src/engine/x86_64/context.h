@@ -84,6 +84,7 @@
 #define EXIT_QUICK 17  /* to glue_quick: a replaced function that has a quick way */
 #define EXIT_UNBOUND 18 /* a jump through a place not bound yet; argument: the place */
 #define EXIT_PLAIN_STORE 19 /* to glue_plain_store */
+#define EXIT_CHANGED 20 /* the code is not what was translated */
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 

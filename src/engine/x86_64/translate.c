@@ -406,6 +406,32 @@ static uint64_t executable_bytes(gaddr pc) {
 
 /* Decodes the trace; returns its length, and where it goes on (0: it ends in a
    branch of its own). */
+/* The trace is compared with the guest's code each time it is entered: what lies on a
+   stack, as nested functions do, stands among data that is written all the time. */
+static bool flags_dead_at(gaddr pc);
+static bool checked;
+enum { CHECKED_BYTES = 64 };
+
+/* A few instructions, and on to a function: no flag means anything there. */
+static bool leads_out(gaddr pc) {
+    static struct instruction ahead;
+    for (int n = 0; n < 4; n++) {
+        uint64_t available = executable_bytes(pc);
+        decode(&ahead, pc, available < 15 ? available : 15);
+        if (!ahead.valid || ahead.flags_read || role_of(&ahead) != PLAIN)
+            return ahead.valid && role_of(&ahead) == INDIRECT;
+        pc += ahead.z.length;
+    }
+    return false;
+}
+
+static bool is_stack_code(gaddr pc) {
+    struct context *c = current();
+    struct mapping m;
+    return pc >= c->stack_low && pc < c->stack_high && memory_lookup(pc, &m) &&
+           (m.protection & 6) == 6 && (leads_out(pc) || flags_dead_at(pc));
+}
+
 static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     int count = 0;
     uint64_t available = 0;
@@ -413,12 +439,13 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     *low = pc;
     *high = pc;
     gaddr expected = 0, watched = 1;
+    checked = is_stack_code(pc);
     while (count < (now.dirty ? DIRTY_TRACE : TRACE)) {
         if (pc != expected || available < 15)
             available = executable_bytes(pc);
-        if (available && (pc + 14) >> 12 != watched) {
+        if (available && !checked && (pc + 14) >> 12 != watched) {
             /* before it is read: what is written from now on is noticed */
-            memory_note_code(pc, 15);
+            memory_note_code(pc, 15, true);
             watched = (pc + 14) >> 12;
         }
         if (!available ||
@@ -434,6 +461,15 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
         if (pc + i->z.length > *high)
             *high = pc + i->z.length;
         enum role role = role_of(i);
+        if (checked && ((role != PLAIN && role != INDIRECT && role != RETURN) ||
+                        *high - *low > CHECKED_BYTES)) {
+            if (count > 1) {
+                *high = *next = i->pc;
+                return count - 1;
+            }
+            checked = false;
+            memory_note_code(pc, 15, true);
+        }
         expected = pc + i->z.length;
         available = available > i->z.length ? available - i->z.length : 0;
         if (role == JUMP) {
@@ -642,6 +678,39 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
         forget_proofs();
 }
 
+/* Leaves by EXIT_CHANGED when the guest's code is no longer this; flags are dead. */
+static void emit_code_check(gaddr low, gaddr high) {
+    emit_spill(&out, RDX);
+    emit_constant(&out, RDX, low);
+    uint8_t *jumps[CHECKED_BYTES];
+    int count = 0;
+    for (gaddr a = low; a < high;) {
+        int size = high - a >= 4 ? 4 : 1;
+        uint32_t word = 0;
+        copy_bytes(&word, guest(a), (uint64_t)size);
+        emit8(&out, size == 4 ? 0x81 : 0x80); /* cmp [rdx + n], imm */
+        emit_memory(&out, 7, RDX, -1, 1, (int64_t)(a - low));
+        if (size == 4)
+            emit32(&out, word);
+        else
+            emit8(&out, (int)word);
+        emit8(&out, 0x0f); /* jne */
+        emit8(&out, 0x85);
+        jumps[count++] = out.at;
+        emit32(&out, 0);
+        a += (gaddr)size;
+    }
+    emit_unspill(&out, RDX);
+    emit8(&out, 0xe9);
+    uint8_t *same = out.at;
+    emit32(&out, 0);
+    for (int k = 0; k < count; k++)
+        patch_jump(jumps[k], out.at);
+    emit_unspill(&out, RDX);
+    emit_exit(EXIT_CHANGED, low, 0);
+    patch_jump(same, out.at);
+}
+
 static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     out.at = cache.at;
     while ((uintptr_t)out.at & 7)
@@ -669,6 +738,8 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         bool dead_at_end = next && flags_dead_at(next);
         flags_liveness(count, dead_at_end ? 0 : next, live);
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
+        if (checked)
+            emit_code_check(low, high);
         forget_proofs();
         for (int k = 0; k < count; k++) {
             emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
@@ -699,7 +770,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     block->host_end = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
     block->valid = 1;
     cache_file_block(cache.block_count++);
-    memory_note_code(low, high - low);
+    memory_note_code(low, high - low, r || !checked);
     return (uint64_t)(uintptr_t)entry;
 }
 
