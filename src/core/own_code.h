@@ -31,7 +31,7 @@ static inline bool in_system_folder(const char *path) {
 
 /* Static programs that start others: no library can be preloaded into them. */
 static inline bool is_static_shell(const char *path) {
-    static const char *const names[] = {"busybox", "toybox", "sash"};
+    static const char *const names[] = {"busybox", "toybox", "sash", "catatonit", "dumb-init"};
     const char *base = path, *suffix = "-static";
     size_t length = 0;
     for (; *path; path++)
