@@ -244,30 +244,20 @@ void effect_prctl(struct call *k) {
     }
 }
 
+/* ptrace(2): words of memory, the message of an event, registers, signals. */
+static const struct request traces[] = {
+    {1, 0, 8, 0},    {2, 0, 8, 0},   {3, 0, 8, 0},        {0x4201, 0, 8, 0},  {12, 0, 216, 0},
+    {13, 216, 0, 0}, {14, 0, 512, 0}, {15, 512, 0, 0}, {0x4202, 0, 128, 0}, {0x4203, 12, 0, 0},
+};
+
 void effect_ptrace(struct call *k) {
     gaddr data = k->a[3];
+    for (unsigned i = 0; i < sizeof traces / sizeof traces[0]; i++)
+        if (traces[i].request == k->a[0]) {
+            takes_some(k, 3, data, traces[i].in);
+            gives_all(k, data, traces[i].out);
+        }
     switch (k->a[0]) {
-    case 1: case 2: case 3: case 0x4201: /* words, the message of an event */
-        gives_all(k, data, 8);
-        break;
-    case 12:
-        gives_all(k, data, 216);
-        break;
-    case 13:
-        takes_some(k, 3, data, 216);
-        break;
-    case 14:
-        gives_all(k, data, 512);
-        break;
-    case 15:
-        takes_some(k, 3, data, 512);
-        break;
-    case 0x4202: /* PTRACE_GETSIGINFO */
-        gives_all(k, data, 128);
-        break;
-    case 0x4203:
-        takes(k, 3, data, 0, 12);
-        break;
     case 0x4204: /* PTRACE_GETREGSET: through an iovec */
         takes(k, 3, data, 0, 16);
         gives(k, *(gaddr *)guest(data), *(uint64_t *)guest(data + 8),

@@ -25,6 +25,16 @@ static bool condition_undefined(uint32_t undefined, uint64_t flags, int conditio
     }
 }
 
+bool condition_holds(uint64_t flags, int condition) {
+    static const uint32_t tested[] = {FLAG_OF, FLAG_CF, FLAG_ZF, FLAG_CF | FLAG_ZF, FLAG_SF, FLAG_PF};
+    bool less = !(flags & FLAG_SF) != !(flags & FLAG_OF);
+    int kind = condition >> 1;
+    bool set = kind == 6   ? less
+               : kind == 7 ? less || (flags & FLAG_ZF)
+                           : (flags & tested[kind]) != 0;
+    return set != (condition & 1);
+}
+
 static void default_rule(struct step *k) {
     const struct plan *p = k->p;
     bool bad = (p->flags_read & *undefined_flags(k->c) & 0xfff) != 0;
@@ -456,14 +466,7 @@ static bool condition_rule(struct step *k) {
         result(k, 0, open ? 1 : 0);
         return true;
     case RULE_MOVE_IF: {
-        static const uint32_t tested[] = {FLAG_OF, FLAG_CF, FLAG_ZF, FLAG_CF | FLAG_ZF, FLAG_SF,
-                                          FLAG_PF, 0, 0};
-        bool set;
-        uint64_t flags = c->flags;
-        bool less = !(flags & FLAG_SF) != !(flags & FLAG_OF);
-        int kind = p->condition >> 1;
-        set = kind == 6 ? less : kind == 7 ? less || (flags & FLAG_ZF) : (flags & tested[kind]) != 0;
-        bool taken = set != (p->condition & 1);
+        bool taken = condition_holds(c->flags, p->condition);
         uint64_t a = va(k, 0), b = va(k, 1), s = load(k->bits[0], 8) & m, t = sa(k, 1);
         if (!p->operands[0].read)
             s = dirty_words(c)[p->operands[0].number] & m;

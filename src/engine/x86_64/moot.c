@@ -100,21 +100,6 @@ static void set_flags(struct walk *w, uint64_t result, uint64_t bits, bool carry
     w->flags_known = known;
 }
 
-static bool holds(uint64_t flags, int condition) {
-    bool less = !(flags & FLAG_SF) != !(flags & FLAG_OF), set = false;
-    switch (condition >> 1) {
-    case 0: set = flags & FLAG_OF; break;
-    case 1: set = flags & FLAG_CF; break;
-    case 2: set = flags & FLAG_ZF; break;
-    case 3: set = flags & (FLAG_CF | FLAG_ZF); break;
-    case 4: set = flags & FLAG_SF; break;
-    case 5: set = flags & FLAG_PF; break;
-    case 6: set = less; break;
-    case 7: set = less || (flags & FLAG_ZF); break;
-    }
-    return set != (condition & 1);
-}
-
 /* One instruction that only computes; false: it does more. */
 static bool compute(struct walk *w, const struct instruction *i) {
     struct number a, b;
@@ -246,7 +231,7 @@ static bool reaches(struct context *c, gaddr pc, gaddr goal) {
         } else if (is_conditional(&i)) {
             gaddr taken = target_of(&i), on = next_of(&i);
             if (w.flags_known)
-                pc = holds(w.flags, i.z.opcode & 15) ? taken : on;
+                pc = condition_holds(w.flags, i.z.opcode & 15) ? taken : on;
             else if (taken == goal) /* one way is there, the other goes on */
                 pc = on;
             else if (on == goal)

@@ -62,6 +62,8 @@ struct plan {
 };
 
 struct instruction;
+/* A condition by its code in jumps and moves (0 to 15), for flags that are defined. */
+bool condition_holds(uint64_t flags, int condition);
 /* Whether both ways of a conditional jump meet again, whatever undefined values are,
    before anything comes of it (moot.c). */
 bool branch_is_moot(struct context *c, gaddr pc);
