@@ -61,16 +61,18 @@ static uint32_t look_up(uint32_t parent, gaddr pc) {
     return node;
 }
 
-/* The table is large and its chains lie everywhere; those looked up lately stand close
-   together. A word: 40 bits of the hash, the node. */
-#define RECENT 8192
+/* The table is large and its chains lie everywhere; the children of a node looked up
+   lately stand close together, next to those of the nodes made before and after it:
+   mostly its caller and callees. A word: 40 bits of the hash, the node. */
+#define RECENT (1u << 16)
+#define CHILDREN 4
 _Static_assert(LEDGER_NODES <= 1u << 24, "a node has 24 bits in `recent`");
 static uint64_t recent[RECENT];
 
 uint32_t stack_intern(uint32_t parent, gaddr pc) {
     uint64_t hash = (pc ^ (uint64_t)parent << 40 ^ parent) * 0x9e3779b97f4a7c15ULL;
     hash ^= hash >> 29;
-    uint64_t *slot = &recent[hash & (RECENT - 1)];
+    uint64_t *slot = &recent[(parent * CHILDREN + (uint32_t)(hash & (CHILDREN - 1))) & (RECENT - 1)];
     uint64_t word = __atomic_load_n(slot, __ATOMIC_RELAXED);
     if (word && word >> 24 == hash >> 24)
         return (uint32_t)word & 0xffffff;
