@@ -248,6 +248,51 @@ static bool names_only(const char *path) {
     return false;
 }
 
+/* Compilers give line 0 to code that several lines share: then the nearest line before
+   it in the table that has a number. */
+static Dwarf_Line *line_at(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Addr entry) {
+    Dwarf_Line *line = dwarf_getsrc_die(cu, address);
+    int number = 0;
+    if (!line || dwarf_lineno(line, &number) != 0 || number)
+        return line;
+    Dwarf_Lines *lines;
+    size_t count, low = 0;
+    Dwarf_Addr at;
+    if (dwarf_getsrclines(cu, &lines, &count) != 0)
+        return line;
+    for (size_t high = count; low < high;) {
+        size_t middle = (low + high) / 2;
+        Dwarf_Line *l = dwarf_onesrcline(lines, middle);
+        if (dwarf_lineaddr(l, &at) == 0 && at <= address)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    while (low-- > 0) {
+        Dwarf_Line *l = dwarf_onesrcline(lines, low);
+        if (dwarf_lineaddr(l, &at) != 0 || at < entry)
+            break;
+        if (dwarf_lineno(l, &number) == 0 && number)
+            return l;
+    }
+    return line;
+}
+
+/* From the innermost scope outwards. Behind a function put inline libdw goes on with the
+   scopes of its declaration; here those are wanted that it was put into. */
+static int scopes_at(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes) {
+    int count = dwarf_getscopes(cu, address, scopes);
+    if (count <= 0)
+        return 0;
+    Dwarf_Die innermost = (*scopes)[0], *around = NULL;
+    int nested = dwarf_getscopes_die(&innermost, &around);
+    if (nested <= 0)
+        return count;
+    free(*scopes);
+    *scopes = around;
+    return nested;
+}
+
 int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path,
                     uint64_t link_address, bool exact, struct frame *frames, int room) {
     struct frame *first = &frames[0];
@@ -266,9 +311,21 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
         return 1;
     Dwarf_Addr bias = 0;
     Dwarf_Die *cu = find_unit(f, address, &bias);
-    Dwarf_Line *line = cu ? dwarf_getsrc_die(cu, address - bias) : NULL;
-    if (!cu || !line)
+    if (!cu)
         return 1;
+    Dwarf_Die *scopes = NULL;
+    int count = scopes_at(cu, address - bias, &scopes);
+    Dwarf_Addr entry = address - bias;
+    for (int i = 0; i < count; i++)
+        if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
+            dwarf_lowpc(&scopes[i], &entry);
+            break;
+        }
+    Dwarf_Line *line = line_at(cu, address - bias, entry);
+    if (!line) {
+        free(scopes);
+        return 1;
+    }
     Dwarf_Attribute attribute;
     const char *directory =
         dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
@@ -276,8 +333,6 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     dwarf_lineno(line, &line_number);
     dwarf_linecol(line, &column);
     const char *file = absolute(pool, dwarf_linesrc(line, NULL, NULL), directory);
-    Dwarf_Die *scopes = NULL;
-    int count = dwarf_getscopes(cu, address - bias, &scopes);
     int n = 0;
     for (int i = 0; i < count && n < room; i++) {
         int tag = dwarf_tag(&scopes[i]);

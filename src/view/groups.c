@@ -21,27 +21,6 @@ struct group {
     UT_hash_handle hh;
 };
 
-/* A function's name without template arguments: its instances are one place. */
-static void plain_name(const char *name, char *to, size_t size) {
-    size_t at = 0;
-    int depth = 0;
-    for (const char *c = name; *c && at + 1 < size; c++) {
-        if (!depth && strncmp(c, "operator", 8) == 0) {
-            size_t n = 8 + strspn(c + 8, "<>=-");
-            for (size_t i = 0; i < n && at + 1 < size; i++)
-                to[at++] = c[i];
-            c += n - 1;
-        } else if (*c == '<') {
-            depth++;
-        } else if (*c == '>' && depth) {
-            depth--;
-        } else if (!depth) {
-            to[at++] = *c;
-        }
-    }
-    to[at] = 0;
-}
-
 static void key_of(const struct run *run, const struct finding *f, enum grouping by, char *key,
                    size_t size) {
     const struct frame *s = stack_site(&f->stack);
@@ -49,7 +28,7 @@ static void key_of(const struct run *run, const struct finding *f, enum grouping
         s = &f->stack.frames[0];
     const char *name = NULL;
     char plain[400];
-    plain_name(s && s->function ? s->function : "?", plain, sizeof plain);
+    plain_name(s && s->function ? s->function : "?", "", plain, sizeof plain);
     switch (by) {
     case BY_SITE:
         if (s && s->file && s->line) {

@@ -61,12 +61,11 @@ static int put_place(const struct page *p, const struct frame *f) {
     return n;
 }
 
-static const char *function_name(const struct frame *f) { return f->function ? f->function : "?"; }
-
 static void put_frame(const struct page *p, const char *label, const struct frame *f, int wide) {
     fprintf(p->to, "    %s%-13s%s", style(p, FAINT), label, style(p, PLAIN));
     fputs(f->own ? "" : style(p, FAINT), p->to);
-    int n = fprintf(p->to, "%s", function_name(f));
+    char name[256];
+    int n = fprintf(p->to, "%s", short_name(f, name, sizeof name));
     fprintf(p->to, "%*s", n < wide ? wide - n + 2 : 2, "");
     put_place(p, f);
     if (f->inlined)
@@ -76,7 +75,8 @@ static void put_frame(const struct page *p, const char *label, const struct fram
 
 static int widest(const struct stack *stack, int wide) {
     for (int i = 0; i < stack->count; i++) {
-        int n = (int)strlen(function_name(&stack->frames[i]));
+        char name[256];
+        int n = (int)strlen(short_name(&stack->frames[i], name, sizeof name));
         if (n > wide && n <= 34)
             wide = n;
     }
@@ -189,11 +189,12 @@ static void put_message(const struct page *p, const char *message) {
 
 static void put_finding(const struct page *p, const struct finding *f, int number) {
     const struct frame *site = stack_site(&f->stack);
+    char name[256];
     fprintf(p->to, "%s%d. %s%s", style(p, TITLE), number, kind_heading(f->kind), style(p, PLAIN));
     if (f->kind == KIND_LEAK)
         fprintf(p->to, " %s(%s)%s", style(p, FAINT), leak_class_name(f->leak), style(p, PLAIN));
     if (site) {
-        fprintf(p->to, " in %s%s%s, ", style(p, PLACE), function_name(site), style(p, PLAIN));
+        fprintf(p->to, " in %s%s%s, ", style(p, PLACE), short_name(site, name, sizeof name), style(p, PLAIN));
         put_place(p, site);
     }
     put_message(p, f->message);
@@ -301,7 +302,8 @@ static void put_history(const struct page *p) {
         fprintf(p->to, "  %s, from %s in its first quarter: ", human(a, sizeof a, h->bytes),
                 human(b, sizeof b, h->from));
         if (site) {
-            fprintf(p->to, "%s, ", function_name(site));
+            char name[256];
+            fprintf(p->to, "%s, ", short_name(site, name, sizeof name));
             put_place(p, site);
         } else {
             fputs("unknown code", p->to);

@@ -21,12 +21,13 @@ static void put_node(struct drawing *d, const struct tree_node *n, int depth) {
         return;
     }
     double share = d->all ? 100.0 * (double)n->bytes / (double)d->all : 0;
+    char name[256];
     const char *slash = f->file && f->line ? strrchr(f->file, '/')
                         : f->module        ? strrchr(f->module, '/')
                                            : NULL;
     fprintf(d->to, "%6.1f%% %20s  %*s%s%s%s", share,
             quantity(bytes, sizeof bytes, n->bytes, "byte"), depth < 40 ? 2 * depth : 80, "",
-            d->options->colour && !f->own ? "\033[2m" : "", f->function ? f->function : "?",
+            d->options->colour && !f->own ? "\033[2m" : "", short_name(f, name, sizeof name),
             d->options->colour && !f->own ? "\033[0m" : "");
     if (slash)
         fprintf(d->to, "  %s", slash + 1);

@@ -28,6 +28,10 @@ const char *short_path(const struct run *run, const char *path);
 const char *base_of(const char *path);
 /* What stands before a finding's own stack: "written by", "allocated by". */
 const char *finding_label(const struct finding *finding);
+/* A function's name with `instead` for its template arguments. */
+void plain_name(const char *name, const char *instead, char *to, size_t size);
+/* As a line of text has room for it: long template arguments are left out. */
+const char *short_name(const struct frame *f, char *to, size_t size);
 /* "12 bytes", "3.4 MiB" */
 const char *human(char *to, size_t size, uint64_t bytes);
 

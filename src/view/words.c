@@ -15,6 +15,37 @@ const char *base_of(const char *path) {
     return slash ? slash + 1 : path ? path : "unknown code";
 }
 
+void plain_name(const char *name, const char *instead, char *to, size_t size) {
+    size_t at = 0, arguments = strlen(instead);
+    int depth = 0;
+    for (const char *c = name; *c && at + arguments + 1 < size; c++) {
+        if (!depth && strncmp(c, "operator", 8) == 0) {
+            size_t n = 8 + strspn(c + 8, "<>=-");
+            for (size_t i = 0; i < n && at + 1 < size; i++)
+                to[at++] = c[i];
+            c += n - 1;
+        } else if (*c == '<') {
+            if (!depth++) {
+                memcpy(to + at, instead, arguments);
+                at += arguments;
+            }
+        } else if (*c == '>' && depth) {
+            depth--;
+        } else if (!depth) {
+            to[at++] = *c;
+        }
+    }
+    to[at] = 0;
+}
+
+const char *short_name(const struct frame *f, char *to, size_t size) {
+    enum { LONG = 64 };
+    if (!f->function || strlen(f->function) <= LONG)
+        return f->function ? f->function : "?";
+    plain_name(f->function, "<...>", to, size);
+    return to;
+}
+
 const char *human(char *to, size_t size, uint64_t bytes) {
     static const char *const units[] = {"bytes", "KiB", "MiB", "GiB", "TiB"};
     double value = (double)bytes;

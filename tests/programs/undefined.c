@@ -17,7 +17,7 @@ struct berth {
 };
 
 APART static int branch_on_heap(const int *p) {
-    if (p[3]) // expect: uninitialized-value from=heap origin=107
+    if (p[3]) // expect: uninitialized-value from=heap origin=117
         seen();
     return 2;
 }
@@ -104,6 +104,16 @@ APART static int switch_on(void) {
     }
 }
 
+/* A frame of one slot, which some compilers make with a push. */
+APART static int one_slot(void) {
+    int tide;
+    if (sscanf("none", "%d", &tide) > 0)
+        return 1;
+    if (tide > 3) // expect: uninitialized-value from=stack variable=tide
+        seen();
+    return 0;
+}
+
 APART static int *make(void) { int *p = malloc(40); hide(p); return p; }
 
 APART static double average(const double *values, int count) {
@@ -123,11 +133,12 @@ int main(void) {
     sink += as_address("abcd");
     sink += grown();
     sink += one_bit();
+    sink += one_slot();
     sink += switch_on();
     double *values = malloc(4 * sizeof *values);
     values[0] = values[1] = values[2] = 1;
     hide(values);
-    if (average(values, 4) > 3) // expect: uninitialized-value from=heap origin=127
+    if (average(values, 4) > 3) // expect: uninitialized-value from=heap origin=138
         seen();
     struct berth a, b;
     memset(&b, 0, sizeof b);

@@ -1,7 +1,5 @@
-/* Checks of D before loads and stores, and the upkeep of D where the stack
-   pointer moves: what is released becomes undefined (0xFF), what is pushed
-   becomes defined. None of it changes a flag that is live. A return address's
-   slot keeps D = 0xFF: nobody but call and return has business there. */
+/* Checks of D before loads and stores. None of it changes a flag that is live. A
+   return address's slot keeps D = 0xFF: nobody but call and return has business there. */
 #include "translate.h"
 
 static void emit_gs(const struct memory *m, int wide, int reg) {
@@ -242,33 +240,6 @@ static int proof_count;
 
 void forget_proofs(void) { proof_count = 0; }
 
-/* The stack pointer moved by a known distance: its slots are still known. */
-static int64_t stack_shift(const struct instruction *i) {
-    const ZydisDecodedOperand *o = i->operands;
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_PUSH:
-    case ZYDIS_MNEMONIC_PUSHFQ:
-        return -(int64_t)(i->z.operand_width / 8);
-    case ZYDIS_MNEMONIC_POP:
-        return i->registers_written & ~(1u << RSP) || o[0].type != ZYDIS_OPERAND_TYPE_REGISTER
-                   ? i->z.operand_width / 8
-                   : 0;
-    case ZYDIS_MNEMONIC_SUB:
-    case ZYDIS_MNEMONIC_ADD:
-        if (o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].reg.value == ZYDIS_REGISTER_RSP &&
-            o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
-            return i->z.mnemonic == ZYDIS_MNEMONIC_ADD ? o[1].imm.value.s : -o[1].imm.value.s;
-        return 0;
-    case ZYDIS_MNEMONIC_LEA:
-        if (o[0].reg.value == ZYDIS_REGISTER_RSP && o[1].mem.base == ZYDIS_REGISTER_RSP &&
-            o[1].mem.index == ZYDIS_REGISTER_NONE)
-            return o[1].mem.disp.value;
-        return 0;
-    default:
-        return 0;
-    }
-}
-
 void forget_registers(const struct instruction *i) {
     uint32_t written = i->registers_written;
     int64_t shift = written & 1u << RSP ? stack_shift(i) : 0;
@@ -292,7 +263,7 @@ void forget_registers(const struct instruction *i) {
 
 /* A return address keeps D = 0xFF even though it may be loaded: code that goes on to
    store there must say so at the load. */
-static bool is_proved(const struct memory *m) {
+bool is_proved(const struct memory *m) {
     for (int k = 0; k < proof_count; k++) {
         const struct memory *p = &proofs[k];
         if (p->base == m->base && p->index == m->index && p->address32 == m->address32 &&
@@ -307,7 +278,7 @@ static bool is_proved(const struct memory *m) {
     return false;
 }
 
-static void prove(const struct memory *m, int first, int end) {
+void prove(const struct memory *m, int first, int end) {
     int at = proof_count < 16 ? proof_count++ : 15;
     proofs[at] = *m;
     made[at] = (struct made_by){first, end};
@@ -374,194 +345,19 @@ void emit_checks(const struct instruction *i, bool flags_live) {
     }
 }
 
-void emit_touch_check(const struct memory *m, bool flags_live) {
+static void emit_check_of(const struct memory *m, enum cold_kind kind, bool flags_live) {
     if (flags_live)
-        emit_check_flags_live(m, COLD_TOUCH);
+        emit_check_flags_live(m, kind);
     else
-        emit_check_flags_dead(m, COLD_TOUCH);
+        emit_check_flags_dead(m, kind);
 }
 
-/* --- the stack --- */
-
-static const struct memory top = {.base = RSP, .index = -1, .scale = 1, .size = 8};
-
-/* mov qword gs:[base + displacement], -1 */
-static void emit_ones(int base, int index, int64_t displacement) {
-    emit8(&out, 0x65);
-    emit8(&out, rex(1, 0, index < 0 ? 0 : index, base));
-    emit8(&out, 0xc7);
-    emit_memory(&out, 0, base, index, 1, displacement);
-    emit32(&out, -1);
+void emit_load_check(const struct memory *m, bool flags_live) {
+    emit_check_of(m, COLD_CHECK, flags_live);
 }
 
-#define UNROLLED 128
-#define WIDE 1024
-
-/* D of the n bytes below the stack pointer becomes 0xFF; no flag changes. */
-static void emit_fill_below(int64_t n) {
-    if (n <= UNROLLED) {
-        for (int64_t at = 8; at <= n; at += 8)
-            emit_ones(RSP, -1, -at);
-        return;
-    }
-    if (n <= WIDE) {
-        emit8(&out, 0x64); /* movups fs:[value], xmm0 */
-        emit8(&out, 0x0f);
-        emit8(&out, 0x11);
-        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
-        emit8(&out, 0x66); /* pcmpeqd xmm0, xmm0 */
-        emit8(&out, 0x0f);
-        emit8(&out, 0x76);
-        emit8(&out, 0xc0);
-        int64_t at = 16;
-        for (; at <= n; at += 16) {
-            emit8(&out, 0x65); /* movups gs:[rsp - at], xmm0 */
-            emit8(&out, 0x0f);
-            emit8(&out, 0x11);
-            emit_memory(&out, 0, RSP, -1, 1, -at);
-        }
-        if (n & 8)
-            emit_ones(RSP, -1, -n);
-        emit8(&out, 0x64); /* movups xmm0, fs:[value] */
-        emit8(&out, 0x0f);
-        emit8(&out, 0x10);
-        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
-        return;
-    }
-    emit_spill(&out, RCX);
-    emit8(&out, 0x48); /* mov rcx, -n */
-    emit8(&out, 0xc7);
-    emit8(&out, 0xc1);
-    emit32(&out, -(n & ~7LL));
-    uint8_t *again = out.at;
-    emit_ones(RSP, RCX, 0);
-    emit_op(&out, 0x8d, RCX, RCX, 8);
-    emit8(&out, 0xe3);
-    emit8(&out, 2);
-    emit8(&out, 0xeb);
-    emit8(&out, (int)(again - (out.at + 1)));
-    emit_unspill(&out, RCX);
-}
-
-/* What kind of change to the stack pointer only the run can tell. */
-static bool moves_stack(const struct instruction *i) {
-    if (!(i->registers_written & 1u << RSP) || stack_shift(i))
-        return false;
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_PUSH:
-    case ZYDIS_MNEMONIC_POP:
-    case ZYDIS_MNEMONIC_AND: /* alignment moves it down */
-    case ZYDIS_MNEMONIC_SUB:
-    case ZYDIS_MNEMONIC_ENTER:
-        return false;
-    default:
-        return true;
-    }
-}
-
-/* A frame is left through its frame pointer: anything else may be a change of stacks. One
-   that goes above it keeps something in the red zone: C knows (see release_stack). */
-static bool leaves_frame(const struct instruction *i) {
-    const ZydisDecodedOperand *o = &i->operands[1];
-    if (i->z.mnemonic == ZYDIS_MNEMONIC_LEAVE)
-        return true;
-    if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV)
-        return o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->reg.value == ZYDIS_REGISTER_RBP;
-    return i->z.mnemonic == ZYDIS_MNEMONIC_LEA && o->mem.base == ZYDIS_REGISTER_RBP &&
-           o->mem.index == ZYDIS_REGISTER_NONE && o->mem.disp.value <= 0;
-}
-
-void emit_stack_before(const struct instruction *i, bool flags_live) {
-    struct memory m = top;
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_LEAVE:
-        m.base = RBP;
-        break;
-    case ZYDIS_MNEMONIC_POP:
-    case ZYDIS_MNEMONIC_POPF:
-    case ZYDIS_MNEMONIC_POPFQ:
-        m.size = i->z.operand_width / 8u;
-        break;
-    default:
-        goto moves;
-    }
-    if (!is_proved(&m)) {
-        if (flags_live)
-            emit_check_flags_live(&m, COLD_CHECK);
-        else
-            emit_check_flags_dead(&m, COLD_CHECK);
-    }
-moves:
-    emit_stack_note(i);
-}
-
-void emit_stack_note(const struct instruction *i) {
-    if (moves_stack(i))
-        emit_to_context(&out, RSP, CTX_OLD_SP);
-}
-
-/* D of what lies between the old stack pointer and the new one becomes 0xFF. */
-static void emit_release(bool inline_fill, bool flags_live) {
-    if (flags_live || !inline_fill) {
-        emit_exit_and_back(EXIT_RELEASE, now.pc);
-        return;
-    }
-    emit_spill(&out, RCX);
-    note_place(now.pc, 1u << RCX, false);
-    emit_from_context(&out, RCX, CTX_OLD_SP);
-    emit8(&out, 0x48); /* sub rcx, rsp */
-    emit8(&out, 0x29);
-    emit8(&out, 0xe1);
-    emit8(&out, 0x73); /* jae done */
-    uint8_t *done = out.at;
-    emit8(&out, 0);
-    emit8(&out, 0x48); /* cmp rcx, -4096 */
-    emit8(&out, 0x81);
-    emit8(&out, 0xf9);
-    emit32(&out, -4096);
-    emit8(&out, 0x0f); /* jb */
-    emit8(&out, 0x82);
-    struct cold *c = cold_add(COLD_RELEASE, out.at);
-    emit32(&out, 0);
-    uint8_t *again = out.at;
-    emit_ones(RSP, RCX, 0);
-    emit8(&out, 0x48); /* add rcx, 8 */
-    emit8(&out, 0x83);
-    emit8(&out, 0xc1);
-    emit8(&out, 8);
-    emit8(&out, 0x78); /* js again */
-    emit8(&out, (int)(again - (out.at + 1)));
-    *done = (uint8_t)(out.at - done - 1);
-    c->resume = out.at;
-    emit_unspill(&out, RCX);
-}
-
-void emit_stack_after(const struct instruction *i, bool flags_live) {
-    struct memory m = top;
-    int64_t shift = stack_shift(i);
-    switch (i->z.mnemonic) {
-    case ZYDIS_MNEMONIC_PUSH:
-    case ZYDIS_MNEMONIC_PUSHF:
-    case ZYDIS_MNEMONIC_PUSHFQ:
-        m.size = i->z.operand_width / 8u;
-        emit_zero(&m);
-        break;
-    case ZYDIS_MNEMONIC_ENTER:
-        m.base = RBP;
-        emit_zero(&m);
-        break;
-    default:
-        if (shift > 0) {
-            if (!trace_looks_back(i))
-                emit_fill_below(shift);
-        } else if (moves_stack(i))
-            emit_release(leaves_frame(i), flags_live);
-    }
-    if (shift > 0 || moves_stack(i))
-        forget_proofs();
-    forget_registers(i);
-    if (i->z.mnemonic == ZYDIS_MNEMONIC_PUSH)
-        prove(&m, 0, 0);
+void emit_touch_check(const struct memory *m, bool flags_live) {
+    emit_check_of(m, COLD_TOUCH, flags_live);
 }
 
 /* --- cold parts --- */

@@ -711,8 +711,24 @@ static bool emit_pop(const struct instruction *i, bool flags_live) {
     return true;
 }
 
+/* Only the stack pointer's move counts; what is popped nobody reads. */
+static bool emit_frame(const struct instruction *i, uint32_t live_after) {
+    bool drops = drops_frame(i);
+    if (!drops && !makes_frame(i))
+        return false;
+    note_place(i->pc, 0, false);
+    emit_plain(i);
+    emit_stack_after(i, (live_after & ARITHMETIC_FLAGS) != 0);
+    if (drops)
+        dirty_drop(bit(element_of(i->operands[0].reg.value)));
+    forget_proofs();
+    return true;
+}
+
 void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_after) {
     now.changed |= !is_plain_store(i);
+    if (emit_frame(i, live_after))
+        return;
     if (emit_inline(i, flags_live) || emit_pop(i, flags_live))
         return;
     uint64_t outputs = plan_outputs(i);

@@ -14,8 +14,8 @@ struct emitter out;
 struct translation now;
 struct cold colds[COLD];
 int cold_count;
-static struct instruction trace[TRACE];
-static int trace_count;
+struct instruction trace[TRACE];
+int trace_count;
 
 struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     struct cold *c = &colds[cold_count++];
@@ -334,9 +334,7 @@ static void emit_cold(void) {
 
 /* --- traces --- */
 
-enum role { PLAIN, BRANCH, JUMP, INDIRECT, CALL, RETURN, LOOP, SYSTEM_CALL, EMULATED, BROKEN };
-
-static enum role role_of(const struct instruction *i) {
+enum role role_of(const struct instruction *i) {
     if (!i->valid)
         return BROKEN;
     switch (i->z.mnemonic) {
@@ -605,21 +603,6 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
     dirty_overwritten(i);
 }
 
-/* The psABI leaves a function 128 bytes below the stack pointer. Compilers do not look
-   back there into a frame they gave up, but code written by hand does. */
-bool trace_looks_back(const struct instruction *i) {
-    while (++i < trace + trace_count) {
-        enum role role = role_of(i);
-        if (role == CALL || role == RETURN || role == BROKEN)
-            break;
-        for (int k = 0; k < i->memory_count; k++)
-            if (i->memory[k].base == RSP && i->memory[k].encoded &&
-                i->memory[k].displacement < 0 && i->memory[k].displacement >= -128)
-                return true;
-    }
-    return false;
-}
-
 static void emit_one(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     enum role role = role_of(i);
     now.pc = i->pc;
@@ -774,12 +757,19 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     return (uint64_t)(uintptr_t)entry;
 }
 
+/* The thread that needs the code has just called it. */
+static bool is_function(gaddr pc) {
+    const struct context *c = current();
+    return c->shadow > c->shadow_base && c->shadow[-1].stack_pointer == c->registers[RSP] &&
+           !code_is_generated(pc);
+}
+
 uint64_t translate(gaddr pc, bool original) {
-    now = (struct translation){.pc = pc};
+    now = (struct translation){.pc = pc, .function = is_function(pc)};
     return translate_trace(pc, original ? NULL : replaced_at(pc));
 }
 
 uint64_t translate_version(gaddr pc, uint64_t possible) {
-    now = (struct translation){.pc = pc, .dirty = true, .possible = possible};
+    now = (struct translation){.pc = pc, .dirty = true, .possible = possible, .function = is_function(pc)};
     return translate_trace(pc, replaced_at(pc));
 }

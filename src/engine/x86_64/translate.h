@@ -42,6 +42,7 @@ struct translation {
     gaddr pc;          /* of the instruction being translated */
     bool dirty;        /* which version */
     uint64_t possible; /* dirty: elements that may hold undefined bits here */
+    bool function;     /* it begins where a function is entered */
     bool changed;      /* an element of the set may have become defined since the entry */
 };
 
@@ -65,8 +66,11 @@ int pick_scratch(uint32_t used);
 void emit_plain(const struct instruction *i);
 static inline bool fits(int64_t v) { return v == (int32_t)v; }
 
-/* Whether what the instruction releases of the stack is used afterwards, in the red zone. */
-bool trace_looks_back(const struct instruction *i);
+/* The instructions of the translation. */
+extern struct instruction trace[];
+extern int trace_count;
+enum role { PLAIN, BRANCH, JUMP, INDIRECT, CALL, RETURN, LOOP, SYSTEM_CALL, EMULATED, BROKEN };
+enum role role_of(const struct instruction *i);
 
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
@@ -100,10 +104,11 @@ enum check check_of(const struct instruction *i, const struct memory *m);
 /* To a COLD_TOUCH piece when any byte of the operand is not 0 in D. */
 void emit_touch_check(const struct memory *m, bool flags_live);
 void emit_zero(const struct memory *m);
-/* Keeps D of the stack in step with an instruction that moves the stack pointer. */
-void emit_stack_before(const struct instruction *i, bool flags_live);
-void emit_stack_note(const struct instruction *i); /* the part of it without checks */
-void emit_stack_after(const struct instruction *i, bool flags_live);
+/* Operands that this trace has checked: the same bytes need no second check. first, end:
+   the load's cold pieces. */
+bool is_proved(const struct memory *m);
+void prove(const struct memory *m, int first, int end);
+void emit_load_check(const struct memory *m, bool flags_live);
 void emit_cold_check(struct cold *c);
 void emit_cold_store(struct cold *c);
 void emit_cold_touch(struct cold *c);
@@ -113,6 +118,17 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
 void emit_word_check(int offset, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
+
+/* --- frames.c --- */
+/* By how many bytes the stack pointer moves; 0: not by a known distance. */
+int64_t stack_shift(const struct instruction *i);
+/* Keeps D of the stack in step with an instruction that moves the stack pointer. */
+void emit_stack_before(const struct instruction *i, bool flags_live);
+void emit_stack_note(const struct instruction *i); /* the part of it without checks */
+void emit_stack_after(const struct instruction *i, bool flags_live);
+/* A push or pop of which only the move of the stack pointer counts. */
+bool makes_frame(const struct instruction *i);
+bool drops_frame(const struct instruction *i);
 
 /* --- dirty.c --- */
 /* mov fs:[CTX_DIRTY], possible; nothing in the clean version. */

@@ -1,0 +1,266 @@
+/* The stack: the upkeep of D where the stack pointer moves. What is released becomes
+   undefined (0xFF), what is pushed becomes defined. None of it changes a flag that is live. */
+#include "translate.h"
+
+int64_t stack_shift(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_PUSHFQ:
+        return -(int64_t)(i->z.operand_width / 8);
+    case ZYDIS_MNEMONIC_POP:
+        return i->registers_written & ~(1u << RSP) || o[0].type != ZYDIS_OPERAND_TYPE_REGISTER
+                   ? i->z.operand_width / 8
+                   : 0;
+    case ZYDIS_MNEMONIC_SUB:
+    case ZYDIS_MNEMONIC_ADD:
+        if (o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].reg.value == ZYDIS_REGISTER_RSP &&
+            o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+            return i->z.mnemonic == ZYDIS_MNEMONIC_ADD ? o[1].imm.value.s : -o[1].imm.value.s;
+        return 0;
+    case ZYDIS_MNEMONIC_LEA:
+        if (o[0].reg.value == ZYDIS_REGISTER_RSP && o[1].mem.base == ZYDIS_REGISTER_RSP &&
+            o[1].mem.index == ZYDIS_REGISTER_NONE)
+            return o[1].mem.disp.value;
+        return 0;
+    default:
+        return 0;
+    }
+}
+
+/* The psABI leaves a function 128 bytes below the stack pointer. Compilers do not look
+   back there into a frame they gave up, but code written by hand does. */
+static bool looks_back(const struct instruction *i) {
+    while (++i < trace + trace_count) {
+        enum role role = role_of(i);
+        if (role == CALL || role == RETURN || role == BROKEN)
+            break;
+        for (int k = 0; k < i->memory_count; k++)
+            if (i->memory[k].base == RSP && i->memory[k].encoded &&
+                i->memory[k].displacement < 0 && i->memory[k].displacement >= -128)
+                return true;
+    }
+    return false;
+}
+
+static const struct memory top = {.base = RSP, .index = -1, .scale = 1, .size = 8};
+
+/* mov qword gs:[base + displacement], -1 */
+static void emit_ones(int base, int index, int64_t displacement) {
+    emit8(&out, 0x65);
+    emit8(&out, rex(1, 0, index < 0 ? 0 : index, base));
+    emit8(&out, 0xc7);
+    emit_memory(&out, 0, base, index, 1, displacement);
+    emit32(&out, -1);
+}
+
+#define UNROLLED 128
+#define WIDE 1024
+
+/* D of the n bytes below the stack pointer becomes 0xFF; no flag changes. */
+static void emit_fill_below(int64_t n) {
+    if (n <= UNROLLED) {
+        for (int64_t at = 8; at <= n; at += 8)
+            emit_ones(RSP, -1, -at);
+        return;
+    }
+    if (n <= WIDE) {
+        emit8(&out, 0x64); /* movups fs:[value], xmm0 */
+        emit8(&out, 0x0f);
+        emit8(&out, 0x11);
+        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
+        emit8(&out, 0x66); /* pcmpeqd xmm0, xmm0 */
+        emit8(&out, 0x0f);
+        emit8(&out, 0x76);
+        emit8(&out, 0xc0);
+        int64_t at = 16;
+        for (; at <= n; at += 16) {
+            emit8(&out, 0x65); /* movups gs:[rsp - at], xmm0 */
+            emit8(&out, 0x0f);
+            emit8(&out, 0x11);
+            emit_memory(&out, 0, RSP, -1, 1, -at);
+        }
+        if (n & 8)
+            emit_ones(RSP, -1, -n);
+        emit8(&out, 0x64); /* movups xmm0, fs:[value] */
+        emit8(&out, 0x0f);
+        emit8(&out, 0x10);
+        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
+        return;
+    }
+    emit_spill(&out, RCX);
+    emit8(&out, 0x48); /* mov rcx, -n */
+    emit8(&out, 0xc7);
+    emit8(&out, 0xc1);
+    emit32(&out, -(n & ~7LL));
+    uint8_t *again = out.at;
+    emit_ones(RSP, RCX, 0);
+    emit_op(&out, 0x8d, RCX, RCX, 8);
+    emit8(&out, 0xe3);
+    emit8(&out, 2);
+    emit8(&out, 0xeb);
+    emit8(&out, (int)(again - (out.at + 1)));
+    emit_unspill(&out, RCX);
+}
+
+/* What kind of change to the stack pointer only the run can tell. */
+static bool moves_stack(const struct instruction *i) {
+    if (!(i->registers_written & 1u << RSP) || stack_shift(i))
+        return false;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_AND: /* alignment moves it down */
+    case ZYDIS_MNEMONIC_SUB:
+    case ZYDIS_MNEMONIC_ENTER:
+        return false;
+    default:
+        return true;
+    }
+}
+
+/* A frame is left through its frame pointer: anything else may be a change of stacks. One
+   that goes above it keeps something in the red zone: C knows (see release_stack). */
+static bool leaves_frame(const struct instruction *i) {
+    const ZydisDecodedOperand *o = &i->operands[1];
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_LEAVE)
+        return true;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV)
+        return o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->reg.value == ZYDIS_REGISTER_RBP;
+    return i->z.mnemonic == ZYDIS_MNEMONIC_LEA && o->mem.base == ZYDIS_REGISTER_RBP &&
+           o->mem.index == ZYDIS_REGISTER_NONE && o->mem.disp.value <= 0;
+}
+
+/* A register that functions keep for their caller (psABI, 3.2.1). */
+static bool is_kept(const ZydisDecodedOperand *o) {
+    enum { KEPT = 1 << RBX | 1 << RBP | 0xf << 12 };
+    int reg = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o->reg.value) : -1;
+    return reg >= 0 && o->size == 64 && (KEPT >> reg & 1);
+}
+
+/* A frame of eight bytes is made with a push, the shortest instruction for it: what RAX
+   holds when a function is entered means nothing. It stands behind the pushes that keep
+   registers, and nothing before it sets RAX. */
+bool makes_frame(const struct instruction *i) {
+    if (!now.function || i->z.mnemonic != ZYDIS_MNEMONIC_PUSH || i->operands[0].size != 64 ||
+        i->operands[0].type != ZYDIS_OPERAND_TYPE_REGISTER ||
+        i->operands[0].reg.value != ZYDIS_REGISTER_RAX)
+        return false;
+    for (const struct instruction *k = trace; k < i; k++) {
+        enum role role = role_of(k);
+        if ((role != PLAIN && role != BRANCH) || (k->registers_written & 1u << RAX) ||
+            (k->z.mnemonic == ZYDIS_MNEMONIC_PUSH ? !is_kept(&k->operands[0])
+                                                  : (k->registers_written & 1u << RSP) != 0))
+            return false;
+    }
+    return i + 1 < trace + trace_count && i[1].z.mnemonic != ZYDIS_MNEMONIC_PUSH &&
+           i[1].z.mnemonic != ZYDIS_MNEMONIC_POP;
+}
+
+/* The other end: a pop into a register that no caller looks at. */
+bool drops_frame(const struct instruction *i) {
+    enum { LOST = 1 << RAX | 1 << RCX | 1 << RDX | 1 << RSI | 1 << RDI | 0xf << 8 };
+    if (i->z.mnemonic != ZYDIS_MNEMONIC_POP || i->operands[0].size != 64 ||
+        i->operands[0].type != ZYDIS_OPERAND_TYPE_REGISTER ||
+        !(LOST >> register_number(i->operands[0].reg.value) & 1))
+        return false;
+    const struct instruction *end = trace + trace_count;
+    for (i++; i < end && i->z.mnemonic == ZYDIS_MNEMONIC_POP && is_kept(&i->operands[0]);)
+        i++;
+    return i < end && role_of(i) == RETURN;
+}
+
+void emit_stack_before(const struct instruction *i, bool flags_live) {
+    struct memory m = top;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_LEAVE:
+        m.base = RBP;
+        break;
+    case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_POPF:
+    case ZYDIS_MNEMONIC_POPFQ:
+        if (drops_frame(i))
+            goto moves;
+        m.size = i->z.operand_width / 8u;
+        break;
+    default:
+        goto moves;
+    }
+    if (!is_proved(&m)) {
+        emit_load_check(&m, flags_live);
+    }
+moves:
+    emit_stack_note(i);
+}
+
+void emit_stack_note(const struct instruction *i) {
+    if (moves_stack(i))
+        emit_to_context(&out, RSP, CTX_OLD_SP);
+}
+
+/* D of what lies between the old stack pointer and the new one becomes 0xFF. */
+static void emit_release(bool inline_fill, bool flags_live) {
+    if (flags_live || !inline_fill) {
+        emit_exit_and_back(EXIT_RELEASE, now.pc);
+        return;
+    }
+    emit_spill(&out, RCX);
+    note_place(now.pc, 1u << RCX, false);
+    emit_from_context(&out, RCX, CTX_OLD_SP);
+    emit8(&out, 0x48); /* sub rcx, rsp */
+    emit8(&out, 0x29);
+    emit8(&out, 0xe1);
+    emit8(&out, 0x73); /* jae done */
+    uint8_t *done = out.at;
+    emit8(&out, 0);
+    emit8(&out, 0x48); /* cmp rcx, -4096 */
+    emit8(&out, 0x81);
+    emit8(&out, 0xf9);
+    emit32(&out, -4096);
+    emit8(&out, 0x0f); /* jb */
+    emit8(&out, 0x82);
+    struct cold *c = cold_add(COLD_RELEASE, out.at);
+    emit32(&out, 0);
+    uint8_t *again = out.at;
+    emit_ones(RSP, RCX, 0);
+    emit8(&out, 0x48); /* add rcx, 8 */
+    emit8(&out, 0x83);
+    emit8(&out, 0xc1);
+    emit8(&out, 8);
+    emit8(&out, 0x78); /* js again */
+    emit8(&out, (int)(again - (out.at + 1)));
+    *done = (uint8_t)(out.at - done - 1);
+    c->resume = out.at;
+    emit_unspill(&out, RCX);
+}
+
+void emit_stack_after(const struct instruction *i, bool flags_live) {
+    struct memory m = top;
+    int64_t shift = stack_shift(i);
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_PUSHF:
+    case ZYDIS_MNEMONIC_PUSHFQ:
+        m.size = i->z.operand_width / 8u;
+        if (makes_frame(i))
+            emit_ones(RSP, -1, 0);
+        else
+            emit_zero(&m);
+        break;
+    case ZYDIS_MNEMONIC_ENTER:
+        m.base = RBP;
+        emit_zero(&m);
+        break;
+    default:
+        if (shift > 0) {
+            if (!looks_back(i))
+                emit_fill_below(shift);
+        } else if (moves_stack(i))
+            emit_release(leaves_frame(i), flags_live);
+    }
+    if (shift > 0 || moves_stack(i))
+        forget_proofs();
+    forget_registers(i);
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_PUSH && !makes_frame(i))
+        prove(&m, 0, 0);
+}
