@@ -3,6 +3,7 @@
 #define _GNU_SOURCE
 #include "collect.h"
 #include "progress.h"
+#include "tail_calls.h"
 
 #include <signal.h>
 #include <stdio.h>
@@ -19,6 +20,17 @@ struct resolved {
     uint64_t key; /* image << 48 ^ pc, with the exactness in the top bit */
     struct frame frames[INLINED];
     int count;
+    uint64_t link_address;
+    UT_hash_handle hh;
+};
+
+/* Frames between a call and what ran under it, where tail calls left some out. */
+struct passed {
+    struct {
+        const struct resolved *callee, *caller;
+    } key;
+    struct frame frames[INLINED];
+    int count;
     UT_hash_handle hh;
 };
 
@@ -27,6 +39,7 @@ struct collector {
     struct symbols *symbols;
     struct run *run;
     struct resolved *cache;
+    struct passed *passed;
     uint32_t nodes, modules, names, processes;
 };
 
@@ -77,6 +90,7 @@ static struct resolved *resolve(struct collector *c, uint32_t image, uint64_t pc
         r->frames[0].function = pool_text(c->run->pool, text);
         r->frames[0].module = module;
     } else if (m) {
+        r->link_address = real - m->bias;
         r->count = symbols_resolve(c->symbols, c->run->pool, module, real - m->bias, exact,
                                    r->frames, INLINED);
     } else {
@@ -103,16 +117,45 @@ static uint32_t thread_of(const struct collector *c, uint32_t node) {
     return 0;
 }
 
+/* What tail calls left out between the two. */
+static const struct passed *passed_between(struct collector *c, const struct resolved *callee,
+                                           const struct resolved *caller) {
+    const struct frame *inner = &callee->frames[callee->count - 1];
+    const char *module = caller->frames[0].module;
+    if (!caller->link_address || !module || path_is_system(module))
+        return NULL;
+    struct passed *p, wanted = {.key = {callee, caller}};
+    HASH_FIND(hh, c->passed, &wanted.key, sizeof wanted.key, p);
+    if (p)
+        return p;
+    p = calloc(1, sizeof *p);
+    p->key = wanted.key;
+    struct callee to = {inner->module, callee->link_address, inner->function};
+    p->count = tail_calls_between(c->symbols, c->run->pool, module, caller->link_address, &to,
+                                  p->frames, INLINED);
+    for (int i = 0; i < p->count; i++)
+        p->frames[i].address += caller->frames[0].address - caller->link_address;
+    HASH_ADD(hh, c->passed, key, sizeof p->key, p);
+    return p;
+}
+
 static struct stack stack_of(struct collector *c, uint32_t node, uint32_t image, bool exact) {
     struct stack stack = {0};
     struct frame *frames = malloc(DEEPEST * sizeof *frames);
     bool leaf = exact;
-    while (node && node < c->nodes && stack.count < DEEPEST - INLINED) {
+    const struct resolved *callee = NULL;
+    while (node && node < c->nodes && stack.count < DEEPEST - 2 * INLINED) {
         const struct ledger_node *n = &c->ledger->nodes[node];
         if (!n->parent)
             break;
         struct resolved *r = resolve(c, image, n->pc, leaf);
         leaf = false;
+        const struct passed *passed = callee ? passed_between(c, callee, r) : NULL;
+        if (passed) {
+            memcpy(frames + stack.count, passed->frames, (size_t)passed->count * sizeof *frames);
+            stack.count += passed->count;
+        }
+        callee = r;
         memcpy(frames + stack.count, r->frames, (size_t)r->count * sizeof *frames);
         stack.count += r->count;
         node = n->parent;
@@ -435,6 +478,11 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     HASH_ITER(hh, c.cache, r, next) {
         HASH_DEL(c.cache, r);
         free(r);
+    }
+    struct passed *p, *following;
+    HASH_ITER(hh, c.passed, p, following) {
+        HASH_DEL(c.passed, p);
+        free(p);
     }
     return run;
 }

@@ -1,43 +1,12 @@
 /* Symbol and line lookup with libdwfl, one session per file, opened on demand. */
 #define _GNU_SOURCE
-#include "symbols.h"
+#include "symbol_file.h"
 
-#include <dwarf.h>
-#include <elfutils/libdwfl.h>
 #include <fcntl.h>
 #include <libiberty/demangle.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
-
-struct file {
-    struct file *next;
-    char *path;
-    Dwfl *dwfl;
-    Dwfl_Module *module;
-    Dwarf_Addr bias;
-    struct unit *units; /* by address; for files without .debug_aranges */
-    size_t unit_count;
-    bool units_read;
-    struct symbol *symbols; /* functions by address */
-    size_t symbol_count;
-    bool symbols_read;
-};
-
-struct symbol {
-    GElf_Addr start, size;
-    const char *name;
-    bool global;
-};
-
-struct unit {
-    Dwarf_Addr low, high;
-    Dwarf_Die die;
-};
-
-struct symbols {
-    struct file *files;
-};
 
 struct symbols *symbols_new(void) {
     unsetenv("DEBUGINFOD_URLS"); /* never over the network */
@@ -46,7 +15,7 @@ struct symbols *symbols_new(void) {
 
 void symbols_free(struct symbols *symbols) {
     while (symbols && symbols->files) {
-        struct file *f = symbols->files;
+        struct symbol_file *f = symbols->files;
         symbols->files = f->next;
         if (f->dwfl)
             dwfl_end(f->dwfl);
@@ -64,11 +33,11 @@ static const Dwfl_Callbacks callbacks = {
     .section_address = dwfl_offline_section_address,
 };
 
-static struct file *open_file(struct symbols *symbols, const char *path) {
-    for (struct file *f = symbols->files; f; f = f->next)
+struct symbol_file *symbol_file_open(struct symbols *symbols, const char *path) {
+    for (struct symbol_file *f = symbols->files; f; f = f->next)
         if (strcmp(f->path, path) == 0)
             return f;
-    struct file *f = calloc(1, sizeof *f);
+    struct symbol_file *f = calloc(1, sizeof *f);
     f->path = strdup(path);
     f->next = symbols->files;
     symbols->files = f;
@@ -94,7 +63,7 @@ static int by_address(const void *a, const void *b) {
 }
 
 /* Not every compiler writes .debug_aranges: the units' own ranges tell too. */
-static void read_units(struct file *f) {
+static void read_units(struct symbol_file *f) {
     Dwarf_Die *cu = NULL;
     Dwarf_Addr bias, base, low, high;
     size_t room = 0;
@@ -113,7 +82,7 @@ static void read_units(struct file *f) {
         qsort(f->units, f->unit_count, sizeof *f->units, by_address);
 }
 
-static Dwarf_Die *find_unit(struct file *f, Dwarf_Addr address, Dwarf_Addr *bias) {
+Dwarf_Die *symbol_file_unit(struct symbol_file *f, Dwarf_Addr address, Dwarf_Addr *bias) {
     Dwarf_Die *cu = dwfl_module_addrdie(f->module, address, bias);
     if (cu)
         return cu;
@@ -133,7 +102,7 @@ static Dwarf_Die *find_unit(struct file *f, Dwarf_Addr address, Dwarf_Addr *bias
     return &f->units[low - 1].die;
 }
 
-static const char *readable(struct pool *pool, const char *name) {
+const char *symbol_readable(struct pool *pool, const char *name) {
     if (!name)
         return NULL;
     if (strncmp(name, "__GI_", 5) == 0)
@@ -160,7 +129,7 @@ static int by_start(const void *a, const void *b) {
 }
 
 /* libdwfl's own lookup walks the whole table for each address. */
-static void read_symbols(struct file *f) {
+static void read_symbols(struct symbol_file *f) {
     int count = dwfl_module_getsymtab(f->module);
     f->symbols_read = true;
     if (count <= 0)
@@ -183,7 +152,7 @@ static void read_symbols(struct file *f) {
     qsort(f->symbols, f->symbol_count, sizeof *f->symbols, by_start);
 }
 
-static const char *symbol_at(struct file *f, GElf_Addr address) {
+static const struct symbol *symbol_around(struct symbol_file *f, GElf_Addr address) {
     if (!f->symbols_read)
         read_symbols(f);
     size_t low = 0, high = f->symbol_count;
@@ -201,16 +170,23 @@ static const char *symbol_at(struct file *f, GElf_Addr address) {
         s--;
     if (s->size && address >= s->start + s->size)
         return NULL; /* a stripped function behind it */
-    return s->name;
+    return s;
 }
 
-static const char *die_name(struct pool *pool, Dwarf_Die *die) {
+bool symbol_file_range(struct symbol_file *f, uint64_t link_address, struct symbol_range *range) {
+    const struct symbol *s = symbol_around(f, link_address + f->bias);
+    if (s)
+        *range = (struct symbol_range){s->start - f->bias, s->size, s->name};
+    return s != NULL;
+}
+
+const char *symbol_die_name(struct pool *pool, Dwarf_Die *die) {
     Dwarf_Attribute attribute;
     const char *name = NULL;
     if (dwarf_attr_integrate(die, DW_AT_linkage_name, &attribute) ||
         dwarf_attr_integrate(die, DW_AT_MIPS_linkage_name, &attribute))
         name = dwarf_formstring(&attribute);
-    return readable(pool, name ? name : dwarf_diename(die));
+    return symbol_readable(pool, name ? name : dwarf_diename(die));
 }
 
 static const char *absolute(struct pool *pool, const char *name, const char *directory) {
@@ -237,9 +213,7 @@ static const char *call_file(struct pool *pool, Dwarf_Die *cu, Dwarf_Die *call,
     return absolute(pool, dwarf_filesrc(files, (size_t)number, NULL, NULL), directory);
 }
 
-/* Of these only the functions' names are told. Their debug information, where it is
-   installed, is in compressed files whose reading takes longer than a short run. */
-static bool names_only(const char *path) {
+bool symbol_names_only(const char *path) {
     static const char *const names[] = {"libc.so", "libc-", "ld-linux"};
     const char *base = strrchr(path, '/');
     for (size_t i = 0; base && path_is_system(path) && i < sizeof names / sizeof *names; i++)
@@ -278,9 +252,8 @@ static Dwarf_Line *line_at(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Addr entry) 
     return line;
 }
 
-/* From the innermost scope outwards. Behind a function put inline libdw goes on with the
-   scopes of its declaration; here those are wanted that it was put into. */
-static int scopes_at(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes) {
+/* Behind a function put inline libdw goes on with the scopes of its declaration. */
+int symbol_scopes(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes) {
     int count = dwarf_getscopes(cu, address, scopes);
     if (count <= 0)
         return 0;
@@ -300,21 +273,22 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     memset(first, 0, sizeof *first);
     first->module = path;
     first->own = own;
-    struct file *f = path ? open_file(symbols, path) : NULL;
+    struct symbol_file *f = path ? symbol_file_open(symbols, path) : NULL;
     if (!f || !f->module)
         return 1;
     Dwarf_Addr address = link_address - (exact ? 0 : 1) + f->bias;
-    const char *symbol_name = symbol_at(f, address);
-    const char *first_function = readable(pool, symbol_name);
+    const struct symbol *symbol = symbol_around(f, address);
+    const char *symbol_name = symbol ? symbol->name : NULL;
+    const char *first_function = symbol_readable(pool, symbol_name);
     first->function = first_function;
-    if (names_only(path))
+    if (symbol_names_only(path))
         return 1;
     Dwarf_Addr bias = 0;
-    Dwarf_Die *cu = find_unit(f, address, &bias);
+    Dwarf_Die *cu = symbol_file_unit(f, address, &bias);
     if (!cu)
         return 1;
     Dwarf_Die *scopes = NULL;
-    int count = scopes_at(cu, address - bias, &scopes);
+    int count = symbol_scopes(cu, address - bias, &scopes);
     Dwarf_Addr entry = address - bias;
     for (int i = 0; i < count; i++)
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
@@ -340,7 +314,7 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
             continue;
         struct frame *frame = &frames[n++];
         memset(frame, 0, sizeof *frame);
-        frame->function = die_name(pool, &scopes[i]);
+        frame->function = symbol_die_name(pool, &scopes[i]);
         /* a function with internal linkage has its scope only in the symbol */
         if (tag == DW_TAG_subprogram && symbol_name && symbol_name[0] == '_' &&
             symbol_name[1] == 'Z' && first_function && frame->function &&
@@ -474,11 +448,11 @@ static void search_scope(Dwarf_Die *scope, struct wanted *w) {
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
                                  uint64_t link_address, int64_t offset, int64_t pointer) {
     struct variable none = {0};
-    struct file *f = path ? open_file(symbols, path) : NULL;
+    struct symbol_file *f = path ? symbol_file_open(symbols, path) : NULL;
     if (!f || !f->module)
         return none;
     Dwarf_Addr bias = 0;
-    Dwarf_Die *cu = find_unit(f, link_address + f->bias, &bias);
+    Dwarf_Die *cu = symbol_file_unit(f, link_address + f->bias, &bias);
     Dwarf_Die *scopes = NULL;
     struct wanted w = {.offset = offset, .pointer = pointer, .address = link_address + f->bias - bias};
     int count = cu ? dwarf_getscopes(cu, w.address, &scopes) : 0;

@@ -1,0 +1,59 @@
+/* A file whose symbols are read, shared by what looks something up in it. */
+#ifndef TONDO_SYMBOL_FILE_H
+#define TONDO_SYMBOL_FILE_H
+
+#include "symbols.h"
+
+#include <dwarf.h>
+#include <elfutils/libdwfl.h>
+
+struct symbol_file {
+    struct symbol_file *next;
+    char *path;
+    Dwfl *dwfl;
+    Dwfl_Module *module;
+    Dwarf_Addr bias;
+    struct unit *units; /* by address; for files without .debug_aranges */
+    size_t unit_count;
+    bool units_read;
+    struct symbol *symbols; /* functions by address */
+    size_t symbol_count;
+    bool symbols_read;
+};
+
+struct symbol {
+    GElf_Addr start, size;
+    const char *name;
+    bool global;
+};
+
+struct unit {
+    Dwarf_Addr low, high;
+    Dwarf_Die die;
+};
+
+struct symbols {
+    struct symbol_file *files;
+};
+
+/* Opened on the first demand; module is null where there is nothing to read. */
+struct symbol_file *symbol_file_open(struct symbols *symbols, const char *path);
+/* The unit with the code at the address (bias of the file included), whose own addresses
+   are lower by *bias. */
+Dwarf_Die *symbol_file_unit(struct symbol_file *f, Dwarf_Addr address, Dwarf_Addr *bias);
+/* A function of the symbol table, by link-time addresses. */
+struct symbol_range {
+    uint64_t start, size;
+    const char *name;
+};
+bool symbol_file_range(struct symbol_file *f, uint64_t link_address, struct symbol_range *range);
+/* A name of the symbol table as people read it. */
+const char *symbol_readable(struct pool *pool, const char *name);
+/* The scopes around an address of the unit, from the innermost outwards, an inlined
+   function's in the function that it was put into. Returns how many; free them. */
+int symbol_scopes(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes);
+/* Of these files only the functions' names are told. Their debug information, where it is
+   installed, is compressed: reading it takes longer than a short run. */
+bool symbol_names_only(const char *path);
+
+#endif
