@@ -48,10 +48,12 @@ static const struct words {
          "Free the very pointer that the allocator returned. If the address lies inside a block, "
          "the distance to its start tells how far the pointer was moved."},
     [KIND_MISMATCHED_DEALLOCATION] =
-        {"A block was freed by another family of functions than the one that allocated it. It "
-         "works by luck and breaks with another allocator, with destructors or with arrays.",
-         "delete instead of delete[], free of what new made, or delete of what malloc, strdup "
-         "or a C library returned.",
+        {"A block was freed by another family of functions than the one that allocated it, or as "
+         "an object of another size. It works by luck and breaks with another allocator, with "
+         "destructors or with arrays.",
+         "delete instead of delete[], free of what new made, delete of what malloc, strdup "
+         "or a C library returned; or delete through a pointer to a base class that has no virtual "
+         "destructor.",
          "Use the partner of the allocating function: malloc with free, new with delete, new[] "
          "with delete[]; or give the pointer an owner that knows (std::unique_ptr with a "
          "deleter)."},

@@ -454,6 +454,10 @@ static const char *describe(struct run *run, const struct finding *f) {
         return pool_format(run->pool, "%s of 0x%" PRIx64 ", which is not the start of a heap block",
                            f->function ? f->function : "free", f->address);
     case KIND_MISMATCHED_DEALLOCATION:
+        if (f->size)
+            return pool_format(run->pool, "%s was told %s for a block of %" PRIu64
+                                          ": the object was made as another type",
+                               f->function, size, f->block_size);
         return pool_format(run->pool, "%s of a block of %" PRIu64 " bytes that %s allocated",
                            f->function, f->block_size,
                            f->allocated.count && f->allocated.frames[0].function

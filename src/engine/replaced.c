@@ -121,8 +121,18 @@ const struct replaced *replaced_at(gaddr pc) {
     return at < 0 ? NULL : places[at].function;
 }
 
-/* Some allocators have one function for the names of two families. */
+static const struct replaced *unsized(const struct replaced *r) {
+    return r->action == DO_SIZED_DELETE         ? replaced_by_name("_ZdlPv")
+           : r->action == DO_SIZED_DELETE_ARRAY ? replaced_by_name("_ZdaPv")
+                                                : r;
+}
+
+/* Some allocators have one function for the names of two families, or for those with a
+   size and without. */
 static const struct replaced *joined(const struct replaced *a, const struct replaced *b) {
+    if (a->action == b->action)
+        return a;
+    a = unsized(a), b = unsized(b);
     static const uint8_t plain[] = {DO_NEW, DO_NEW_ARRAY, DO_MALLOC, DO_DELETE, DO_DELETE_ARRAY,
                                     DO_FREE};
     int kinds[2] = {-1, -1};
@@ -250,9 +260,11 @@ static int family_of(int action) {
     switch (action) {
     case DO_NEW:
     case DO_DELETE:
+    case DO_SIZED_DELETE:
         return FAMILY_NEW;
     case DO_NEW_ARRAY:
     case DO_DELETE_ARRAY:
+    case DO_SIZED_DELETE_ARRAY:
         return FAMILY_NEW_ARRAY;
     case DO_ALIGNED_NEW:
     case DO_ALIGNED_DELETE:
@@ -293,10 +305,12 @@ static gaddr obtain(struct context *c, gaddr pc, const struct replaced *r, uint6
     return heap_allocate(size, alignment, stack_capture(c, pc), family_of(r->action), zero);
 }
 
+/* told: the size that was given with the address, 0: none. */
 static void report_release(struct context *c, gaddr pc, const struct replaced *r, gaddr address,
-                           enum finding_kind kind) {
+                           uint64_t told, enum finding_kind kind) {
     struct access a = {.kind = kind,
                        .address = address,
+                       .size = told,
                        .bad = address,
                        .function = r->name,
                        .used_family = family_of(r->action)};
@@ -311,21 +325,26 @@ static bool releasable(struct context *c, gaddr pc, const struct replaced *r, ga
             return true;
         if (view->state == HEAP_RETIRED) {
             bool reallocation = r->action == DO_REALLOC || r->action == DO_REALLOCARRAY;
-            report_release(c, pc, r, address,
+            report_release(c, pc, r, address, 0,
                            reallocation ? KIND_USE_AFTER_FREE : KIND_DOUBLE_FREE);
             return false;
         }
     }
-    report_release(c, pc, r, address, KIND_INVALID_FREE);
+    report_release(c, pc, r, address, 0, KIND_INVALID_FREE);
     return false;
 }
 
-static void release(struct context *c, gaddr pc, const struct replaced *r, gaddr address) {
+/* size: as the program tells it, which must be the one that was asked for ([expr.delete],
+   [new.delete.single] of C++14): ~0: it tells none. */
+static void release(struct context *c, gaddr pc, const struct replaced *r, gaddr address,
+                    uint64_t size) {
     struct block_view view;
     if (!address || !releasable(c, pc, r, address, &view))
         return;
     if (!belongs(view.block->family, family_of(r->action)))
-        report_release(c, pc, r, address, KIND_MISMATCHED_DEALLOCATION);
+        report_release(c, pc, r, address, 0, KIND_MISMATCHED_DEALLOCATION);
+    else if (size != ~0ULL && size != view.size)
+        report_release(c, pc, r, address, size, KIND_MISMATCHED_DEALLOCATION);
     heap_release(&view, stack_capture(c, pc));
 }
 
@@ -340,7 +359,7 @@ static gaddr reallocate(struct context *c, gaddr pc, const struct replaced *r, g
     if (!releasable(c, pc, r, address, &view))
         return 0;
     if (!belongs(view.block->family, FAMILY_MALLOC))
-        report_release(c, pc, r, address, KIND_MISMATCHED_DEALLOCATION);
+        report_release(c, pc, r, address, 0, KIND_MISMATCHED_DEALLOCATION);
     if (size == 0) {
         heap_release(&view, stack_capture(c, pc));
         return 0;
@@ -384,6 +403,7 @@ static int arity(int action) {
     case DO_ALIGNED_DELETE: case DO_ALIGNED_DELETE_ARRAY: case DO_STRLEN: case DO_WCSLEN:
         return 1;
     case DO_CALLOC: case DO_REALLOC: case DO_MEMALIGN: case DO_ALIGNED_NEW:
+    case DO_SIZED_DELETE: case DO_SIZED_DELETE_ARRAY:
     case DO_ALIGNED_NEW_ARRAY: case DO_BZERO: case DO_RAWMEMCHR: case DO_STRNLEN:
     case DO_STRCPY: case DO_STPCPY: case DO_STRCAT: case DO_STRCMP: case DO_STRCASECMP:
     case DO_STRCHR: case DO_STRCHRNUL: case DO_STRRCHR: case DO_STRSPN: case DO_STRCSPN:
@@ -458,12 +478,13 @@ static struct quick quick_new(uint64_t a, uint64_t b, uint64_t n, struct context
     return quick_allocate(a, c, FAMILY_NEW, false);
 }
 
-static struct quick quick_release(gaddr address, struct context *c, int family) {
+static struct quick quick_release(gaddr address, uint64_t size, struct context *c, int family) {
     struct block_view view;
     if (!address)
         return (struct quick){0, true};
     if (address >= GUEST_END || !heap_find(address, &view) || view.start != address ||
-        view.state != HEAP_LIVE || !belongs(view.block->family, family))
+        view.state != HEAP_LIVE || !belongs(view.block->family, family) ||
+        (size != ~0ULL && size != view.size))
         return (struct quick){0, false};
     heap_release(&view, stack_capture(c, c->pc));
     return (struct quick){0, true};
@@ -472,13 +493,18 @@ static struct quick quick_release(gaddr address, struct context *c, int family) 
 static struct quick quick_free(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
     (void)b;
     (void)n;
-    return quick_release(a, c, FAMILY_MALLOC);
+    return quick_release(a, ~0ULL, c, FAMILY_MALLOC);
 }
 
 static struct quick quick_delete(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
     (void)b;
     (void)n;
-    return quick_release(a, c, FAMILY_NEW);
+    return quick_release(a, ~0ULL, c, FAMILY_NEW);
+}
+
+static struct quick quick_sized_delete(uint64_t a, uint64_t b, uint64_t n, struct context *c) {
+    (void)n;
+    return quick_release(a, b, c, FAMILY_NEW);
 }
 
 static quick_function *heap_quick(int action) {
@@ -488,6 +514,7 @@ static quick_function *heap_quick(int action) {
     case DO_FREE: return quick_free;
     case DO_NEW: return quick_new;
     case DO_DELETE: return quick_delete;
+    case DO_SIZED_DELETE: return quick_sized_delete;
     }
     return NULL;
 }
@@ -528,7 +555,12 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
     case DO_DELETE_ARRAY:
     case DO_ALIGNED_DELETE:
     case DO_ALIGNED_DELETE_ARRAY:
-        release(c, pc, r, a);
+        release(c, pc, r, a, ~0ULL);
+        result = c->registers[RAX];
+        break;
+    case DO_SIZED_DELETE:
+    case DO_SIZED_DELETE_ARRAY:
+        release(c, pc, r, a, b);
         result = c->registers[RAX];
         break;
     case DO_MEMALIGN:

@@ -34,10 +34,10 @@
     H("_ZnamSt11align_val_t", ALIGNED_NEW_ARRAY, "operator new[]")                        \
     H("_ZnamSt11align_val_tRKSt9nothrow_t", ALIGNED_NEW_ARRAY, "operator new[]")          \
     H("_ZdlPv", DELETE, "operator delete")                                                \
-    H("_ZdlPvm", DELETE, "operator delete")                                               \
+    H("_ZdlPvm", SIZED_DELETE, "operator delete")                                         \
     H("_ZdlPvRKSt9nothrow_t", DELETE, "operator delete")                                  \
     H("_ZdaPv", DELETE_ARRAY, "operator delete[]")                                        \
-    H("_ZdaPvm", DELETE_ARRAY, "operator delete[]")                                       \
+    H("_ZdaPvm", SIZED_DELETE_ARRAY, "operator delete[]")                                 \
     H("_ZdaPvRKSt9nothrow_t", DELETE_ARRAY, "operator delete[]")                          \
     H("_ZdlPvSt11align_val_t", ALIGNED_DELETE, "operator delete")                         \
     H("_ZdlPvmSt11align_val_t", ALIGNED_DELETE, "operator delete")                        \
@@ -127,7 +127,8 @@ enum replaced_action {
     DO_MALLOC, DO_CALLOC, DO_REALLOC, DO_REALLOCARRAY, DO_FREE, DO_MEMALIGN,
     DO_POSIX_MEMALIGN, DO_VALLOC, DO_PVALLOC, DO_USABLE_SIZE, DO_MALLOC_ANY, DO_FREE_ANY,
     DO_NEW, DO_NEW_ARRAY, DO_ALIGNED_NEW, DO_ALIGNED_NEW_ARRAY,
-    DO_DELETE, DO_DELETE_ARRAY, DO_ALIGNED_DELETE, DO_ALIGNED_DELETE_ARRAY,
+    DO_DELETE, DO_DELETE_ARRAY, DO_SIZED_DELETE, DO_SIZED_DELETE_ARRAY,
+    DO_ALIGNED_DELETE, DO_ALIGNED_DELETE_ARRAY,
     DO_LAST_HEAP = DO_ALIGNED_DELETE_ARRAY,
     DO_MEMCPY, DO_MEMMOVE, DO_BCOPY, DO_MEMPCPY, DO_MEMSET, DO_BZERO, DO_MEMCMP, DO_MEMCHR,
     DO_MEMRCHR, DO_RAWMEMCHR, DO_STRLEN, DO_STRNLEN, DO_STRCPY, DO_STPCPY, DO_STRNCPY,
