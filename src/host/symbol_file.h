@@ -19,6 +19,7 @@ struct symbol_file {
     struct symbol *symbols; /* functions by address */
     size_t symbol_count;
     bool symbols_read;
+    struct unit_functions *functions; /* scopes.c, by unit */
 };
 
 struct symbol {
@@ -50,8 +51,10 @@ bool symbol_file_range(struct symbol_file *f, uint64_t link_address, struct symb
 /* A name of the symbol table as people read it. */
 const char *symbol_readable(struct pool *pool, const char *name);
 /* The scopes around an address of the unit, from the innermost outwards, an inlined
-   function's in the function that it was put into. Returns how many; free them. */
-int symbol_scopes(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes);
+   function's in the function that it was put into; the last one is the function whose
+   code it is. Returns how many; free them. */
+int symbol_scopes(struct symbol_file *f, Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes);
+void symbol_scopes_free(struct symbol_file *f);
 /* Of these files only the functions' names are told. Their debug information, where it is
    installed, is compressed: reading it takes longer than a short run. */
 bool symbol_names_only(const char *path);

@@ -17,6 +17,7 @@ void symbols_free(struct symbols *symbols) {
     while (symbols && symbols->files) {
         struct symbol_file *f = symbols->files;
         symbols->files = f->next;
+        symbol_scopes_free(f);
         if (f->dwfl)
             dwfl_end(f->dwfl);
         free(f->path);
@@ -252,20 +253,6 @@ static Dwarf_Line *line_at(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Addr entry) 
     return line;
 }
 
-/* Behind a function put inline libdw goes on with the scopes of its declaration. */
-int symbol_scopes(Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes) {
-    int count = dwarf_getscopes(cu, address, scopes);
-    if (count <= 0)
-        return 0;
-    Dwarf_Die innermost = (*scopes)[0], *around = NULL;
-    int nested = dwarf_getscopes_die(&innermost, &around);
-    if (nested <= 0)
-        return count;
-    free(*scopes);
-    *scopes = around;
-    return nested;
-}
-
 int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path,
                     uint64_t link_address, bool exact, struct frame *frames, int room) {
     struct frame *first = &frames[0];
@@ -288,7 +275,7 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     if (!cu)
         return 1;
     Dwarf_Die *scopes = NULL;
-    int count = symbol_scopes(cu, address - bias, &scopes);
+    int count = symbol_scopes(f, cu, address - bias, &scopes);
     Dwarf_Addr entry = address - bias;
     for (int i = 0; i < count; i++)
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
@@ -455,7 +442,7 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
     Dwarf_Die *cu = symbol_file_unit(f, link_address + f->bias, &bias);
     Dwarf_Die *scopes = NULL;
     struct wanted w = {.offset = offset, .pointer = pointer, .address = link_address + f->bias - bias};
-    int count = cu ? dwarf_getscopes(cu, w.address, &scopes) : 0;
+    int count = cu ? symbol_scopes(f, cu, w.address, &scopes) : 0;
     for (int i = 0; i < count; i++)
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
             if (frame_base(&scopes[i], w.address, pointer, &w.base))
