@@ -83,12 +83,31 @@ static int widest(const struct stack *stack, int wide) {
     return wide;
 }
 
+/* How many frames of libraries follow each other here before one of the user's own. */
+static int library_stretch(const struct stack *stack, int i) {
+    int n = 0;
+    while (i + n < stack->count && !stack->frames[i + n].own)
+        n++;
+    return i + n < stack->count ? n : 0;
+}
+
 /* Frames with a label before the first; long recursion and long library
-   stretches are cut short. */
+   stretches are cut short: what was called and where it ended is left of these. */
 static void put_stack(const struct page *p, const char *label, const struct stack *stack, int wide) {
+    enum { LONG_STRETCH = 5 };
     int shown = 0, limit = 30;
     for (int i = 0; i < stack->count; i++) {
         const struct frame *f = &stack->frames[i];
+        int stretch = i == 0 || stack->frames[i - 1].own ? library_stretch(stack, i) : 0;
+        if (stretch >= LONG_STRETCH) {
+            put_frame(p, shown ? "" : label, f, wide);
+            fprintf(p->to, "    %-13s%s... %d more of the library%s\n", "", style(p, FAINT),
+                    stretch - 2, style(p, PLAIN));
+            put_frame(p, "", f + stretch - 1, wide);
+            shown += 3;
+            i += stretch - 1;
+            continue;
+        }
         int same = 0;
         while (i + same + 1 < stack->count &&
                stack->frames[i + same + 1].function && f->function &&

@@ -39,7 +39,7 @@ void plain_name(const char *name, const char *instead, char *to, size_t size) {
 }
 
 const char *short_name(const struct frame *f, char *to, size_t size) {
-    enum { LONG = 64 };
+    enum { LONG = 40 };
     if (!f->function || strlen(f->function) <= LONG)
         return f->function ? f->function : "?";
     plain_name(f->function, "<...>", to, size);
