@@ -28,6 +28,14 @@ void pool_free(struct pool *pool) {
     free(pool);
 }
 
+void pool_join(struct pool *pool, struct pool *other) {
+    struct piece **last = &pool->pieces; /* what still has room stays first */
+    while (*last)
+        last = &(*last)->next;
+    *last = other->pieces;
+    other->pieces = NULL;
+}
+
 void *pool_take(struct pool *pool, size_t size) {
     size = (size + 15) & ~(size_t)15;
     struct piece *p = pool->pieces;

@@ -131,6 +131,8 @@ struct run {
 struct pool *pool_new(void);
 void pool_free(struct pool *pool);
 void *pool_take(struct pool *pool, size_t size);
+/* What the other one owns is the first one's from now on. */
+void pool_join(struct pool *pool, struct pool *other);
 const char *pool_text(struct pool *pool, const char *text); /* null stays null */
 const char *pool_format(struct pool *pool, const char *pattern, ...)
     __attribute__((format(printf, 2, 3)));

@@ -1,6 +1,7 @@
-/* Reading sessions. They may be large (a hundred thousand findings are some 170 MB),
-   so the text goes through simdjson. It is untrusted input: anything missing or of
-   another type is empty; what is no session at all is an error. */
+/* Reading sessions. They may be large (a hundred thousand findings are some 300 MB), so
+   the text goes through simdjson: once to see where each finding stands, then each by
+   itself, several at a time. It is untrusted input: anything missing or of another type
+   is empty; what is no session at all is an error. */
 extern "C" {
 #include "session.h"
 }
@@ -17,8 +18,10 @@ extern "C" {
 #include <string_view>
 #include <sys/mman.h>
 #include <sys/stat.h>
+#include <thread>
 #include <unistd.h>
 #include <unordered_map>
+#include <vector>
 #include <zstd.h>
 
 namespace {
@@ -260,19 +263,28 @@ class reader {
         }
     }
 
-    void findings(element root, const char *key) {
-        array list;
-        if (root[key].get(list) != simdjson::SUCCESS)
-            return;
-        for (element e : list) {
-            struct finding *f = run_add(run);
-            if (e.is_object())
-                finding(e, f);
-            else
-                f->kind = KIND_COUNT;
-            if (f->kind == KIND_COUNT)
-                run->count--;
-        }
+    /* One of the run's other parts, which may be absent; false: it is not JSON. */
+    bool part(std::string_view piece, void (reader::*read)(element)) {
+        element e;
+        if (piece.empty())
+            return true;
+        if (parser.parse(piece.data(), piece.size(), false).get(e) != simdjson::SUCCESS)
+            return false;
+        if (read)
+            (this->*read)(e);
+        return true;
+    }
+
+    /* One finding's text; false: it is not JSON. */
+    bool finding(std::string_view piece) {
+        element e;
+        if (parser.parse(piece.data(), piece.size(), false).get(e) != simdjson::SUCCESS)
+            return false;
+        struct finding *f = run_add(run);
+        finding(e, f);
+        if (f->kind == KIND_COUNT)
+            run->count--;
+        return true;
     }
 
     void processes(element o) {
@@ -431,8 +443,104 @@ class reader {
     }
 
     struct run *run;
+    simdjson::dom::parser parser;
     std::unordered_map<std::string_view, const char *> strings;
 };
+
+/* The parts of a session as they stand in the text. */
+struct parts {
+    std::string_view tondo, head, summary, history;
+    std::vector<std::string_view> findings, reachable;
+    bool has_findings = false;
+};
+
+using simdjson::ondemand::json_type;
+
+simdjson::error_code cut_list(simdjson::ondemand::value v, std::vector<std::string_view> *pieces) {
+    simdjson::ondemand::array list;
+    auto problem = v.get_array().get(list);
+    if (problem)
+        return problem;
+    for (auto e : list) {
+        simdjson::ondemand::value one;
+        json_type type;
+        std::string_view piece;
+        simdjson::ondemand::object o;
+        if ((problem = e.get(one)) || (problem = one.type().get(type)))
+            return problem;
+        if (type != json_type::object)
+            continue;
+        if ((problem = one.get_object().get(o)) || (problem = o.raw_json().get(piece)))
+            return problem;
+        pieces->push_back(piece);
+    }
+    return simdjson::SUCCESS;
+}
+
+simdjson::error_code cut(simdjson::ondemand::document &document, parts *p) {
+    simdjson::ondemand::object root, o;
+    auto problem = document.get_object().get(root);
+    if (problem)
+        return problem;
+    for (auto field : root) {
+        std::string_view key;
+        simdjson::ondemand::value value;
+        json_type type;
+        if ((problem = field.unescaped_key().get(key)))
+            return problem;
+        std::string_view *to = key == "tondo"     ? &p->tondo
+                               : key == "run"     ? &p->head
+                               : key == "summary" ? &p->summary
+                               : key == "history" ? &p->history
+                                                  : nullptr;
+        auto *list = key == "findings" ? &p->findings : key == "reachable" ? &p->reachable : nullptr;
+        if ((problem = field.value().get(value)) || (problem = value.type().get(type)))
+            return problem;
+        if (to && type == json_type::object) {
+            if ((problem = value.get_object().get(o)) || (problem = o.raw_json().get(*to)))
+                return problem;
+        } else if (list && type == json_type::array) {
+            p->has_findings = p->has_findings || list == &p->findings;
+            if ((problem = cut_list(value, list)))
+                return problem;
+        }
+    }
+    return simdjson::SUCCESS;
+}
+
+/* All in order into the run; false: one of them is not JSON. */
+bool read_findings(struct run *run, const std::vector<std::string_view> &pieces) {
+    constexpr size_t worth_a_thread = 2000, most = 4;
+    size_t threads = std::max(1U, std::thread::hardware_concurrency());
+    threads = std::min({threads, most, pieces.size() / worth_a_thread + 1});
+    std::vector<struct run *> shares(threads);
+    std::vector<char> good(threads, 1);
+    std::vector<std::thread> others;
+    auto work = [&](size_t t) {
+        reader r(shares[t]);
+        for (size_t i = pieces.size() * t / threads; i < pieces.size() * (t + 1) / threads; i++)
+            if (!r.finding(pieces[i])) {
+                good[t] = 0;
+                return;
+            }
+    };
+    for (size_t t = 0; t < threads; t++)
+        shares[t] = run_new();
+    for (size_t t = 1; t < threads; t++)
+        others.emplace_back(work, t);
+    work(0);
+    for (auto &thread : others)
+        thread.join();
+    bool all = true;
+    for (size_t t = 0; t < threads; t++) {
+        for (size_t i = 0; i < shares[t]->count; i++)
+            *run_add(run) = shares[t]->findings[i];
+        all = all && good[t];
+        pool_join(run->pool, shares[t]->pool);
+        run_free(shares[t]);
+    }
+    return all;
+}
 
 } // namespace
 
@@ -442,29 +550,34 @@ extern "C" struct run *session_load(const char *path, struct error *error) {
         return nullptr;
     if (t.size >= 4 && memcmp(t.bytes, "\x28\xb5\x2f\xfd", 4) == 0 && !t.unpack(path, error))
         return nullptr;
-    simdjson::dom::parser parser;
-    element root, tondo, head, findings, part;
-    auto problem = parser.parse(t.bytes, t.size, false).get(root);
+    simdjson::ondemand::parser parser;
+    simdjson::ondemand::document document;
+    parts p;
+    auto problem =
+        parser.iterate(t.bytes, t.size, t.size + simdjson::SIMDJSON_PADDING).get(document);
+    if (!problem)
+        problem = cut(document, &p);
     if (problem) {
         error_set(error, "%s: not a session: %s", path, simdjson::error_message(problem));
         return nullptr;
     }
-    if (root["tondo"].get(tondo) || root["run"].get(head) || root["findings"].get(findings) ||
-        !findings.is_array() || !head.is_object()) {
+    if (p.tondo.empty() || p.head.empty() || !p.has_findings) {
         error_set(error, "%s: not a session of Tondo", path);
         return nullptr;
     }
     struct run *run = run_new();
     reader r(run);
-    r.head(head);
-    if (root["summary"].get(part) == simdjson::SUCCESS && part.is_object())
-        r.summary(part);
-    if (root["history"].get(part) == simdjson::SUCCESS && part.is_object())
-        r.history(part);
-    r.findings(root, "findings");
+    bool good = r.part(p.tondo, nullptr) && r.part(p.head, &reader::head) &&
+                r.part(p.summary, &reader::summary) && r.part(p.history, &reader::history) &&
+                read_findings(run, p.findings);
     size_t count = run->count;
-    r.findings(root, "reachable");
+    good = good && read_findings(run, p.reachable);
     run->kept = run->count - count;
     run->count = count;
+    if (!good) {
+        run_free(run);
+        error_set(error, "%s: not a session: a part of it is damaged", path);
+        return nullptr;
+    }
     return run;
 }
