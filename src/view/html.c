@@ -427,7 +427,7 @@ static void put_summary(const struct page *p) {
         }
     if (!any)
         fprintf(p->to, "<tr><td>%s</td></tr>\n",
-                run->searched ? "nothing" : "could not be searched: the memory was gone");
+                run->searched ? "nothing" : "could not be searched: the memory could not be read");
     fputs("</table></div>\n</section>\n", p->to);
 }
 

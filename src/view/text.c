@@ -343,7 +343,7 @@ static void put_summary(const struct page *p) {
     for (int i = 0; i < LEAK_CLASSES; i++)
         live += run->leaks[i].blocks;
     if (!run->searched) {
-        fputs("The heap could not be searched for leaks: the program's memory was gone.\n", p->to);
+        fputs("The heap could not be searched for leaks: the program's memory could not be read.\n", p->to);
     } else if (!live) {
         fputs("Nothing was left on the heap at exit.\n", p->to);
     } else {

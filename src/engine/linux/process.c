@@ -7,6 +7,7 @@
 
 #include <asm/errno.h>
 #include <asm/unistd.h>
+#include <linux/prctl.h>
 #include <linux/elf.h>
 #include <linux/fcntl.h>
 #include <linux/futex.h>
@@ -127,6 +128,10 @@ void process_finish(struct context *c, int status, int signal) {
     if (!signal)
         descriptors_report();
     if (ledger->leak_search && !ledger->processes[process_index].silent) {
+        /* a guest that forbade it to be read is at its end now */
+        long dumpable = system_call(__NR_prctl, PR_GET_DUMPABLE, 0, 0, 0, 0);
+        if (dumpable != 1)
+            system_call(__NR_prctl, PR_SET_DUMPABLE, 1, 0, 0, 0);
         __atomic_store_n(&p->state, LEDGER_SEARCH, __ATOMIC_RELEASE);
         wake_host();
         while (__atomic_load_n(&p->state, __ATOMIC_ACQUIRE) == LEDGER_SEARCH) {
@@ -134,6 +139,8 @@ void process_finish(struct context *c, int status, int signal) {
             if (system_call(__NR_kill, ledger->host_pid, 0) == -ESRCH)
                 break;
         }
+        if (dumpable != 1)
+            system_call(__NR_prctl, PR_SET_DUMPABLE, 0, 0, 0, 0);
     } else {
         p->state = LEDGER_RELEASED;
     }
