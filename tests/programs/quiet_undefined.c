@@ -198,6 +198,25 @@ __asm__(".globl passed_in_place\n"
         "    push %rcx\n"
         "    ret\n");
 
+/* Of a vector only the lowest number counts, whatever stands above it. */
+APART static void lowest_only(void) {
+    float *depths = malloc(4 * sizeof *depths);
+    double *tides = malloc(2 * sizeof *tides);
+    depths[0] = 4;
+    tides[0] = 9;
+    hide(depths);
+    hide(tides);
+    __m128 depth = _mm_loadu_ps(depths);
+    __m128d tide = _mm_loadu_pd(tides);
+    __m128d wide = _mm_cvtss_sd(_mm_setzero_pd(), depth);
+    __m128 narrow = _mm_cvtsd_ss(_mm_setzero_ps(), tide);
+    if (_mm_cvtsd_f64(wide) != 4 || _mm_cvtss_f32(narrow) != 9 ||
+        _mm_cvtss_f32(_mm_sqrt_ss(depth)) != 2 || _mm_cvtsd_f64(_mm_sqrt_sd(tide, tide)) != 3)
+        abort();
+    free(depths);
+    free(tides);
+}
+
 APART static int by_length(const void *a, const void *b) {
     const struct record *x = a, *y = b;
     return (x->length > y->length) - (x->length < y->length);
@@ -212,6 +231,7 @@ int main(void) {
     scans();
     loops();
     known_bits();
+    lowest_only();
     int never;
     hide(&never);
     passed_on(1, never);

@@ -281,7 +281,7 @@ static bool writes_part(const struct instruction *i) {
         if (e == ELEMENT_X87)
             return true;
         if (e >= ELEMENT_VECTOR && i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY &&
-            (rule == RULE_V_SCALAR || rule == RULE_SAME))
+            (rule == RULE_V_SCALAR || rule == RULE_V_ONE || rule == RULE_SAME))
             return true;
         if (o->actions & ZYDIS_OPERAND_ACTION_CONDWRITE)
             return true;

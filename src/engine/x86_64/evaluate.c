@@ -645,6 +645,9 @@ static void apply(struct step *k) {
     case RULE_V_SCALAR:
         vector_scalar(k);
         break;
+    case RULE_V_ONE:
+        vector_one(k);
+        break;
     case RULE_V_TO_INTEGER:
         fill_bytes(k->out[0], any(k->bits[1], p->lane) ? 0xff : 0, 8);
         break;

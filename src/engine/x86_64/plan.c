@@ -275,7 +275,10 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         p->half = true;
         break;
     case ZYDIS_MNEMONIC_CVTSD2SS: case ZYDIS_MNEMONIC_VCVTSD2SS:
-        p->wide = true;
+        p->source = 8;
+        break;
+    case ZYDIS_MNEMONIC_CVTSS2SD: case ZYDIS_MNEMONIC_VCVTSS2SD:
+        p->source = 4;
         break;
     case ZYDIS_MNEMONIC_PSADBW: case ZYDIS_MNEMONIC_VPSADBW:
         p->sums = true;

@@ -46,7 +46,7 @@ struct plan {
     bool vex, sets_flags, shift_right, shift_sign, reversed, bit_offset;
     bool is_signed, maximum; /* of RULE_V_MIN */
     bool extended; /* XSAVE and XRSTOR: upper halves, too */
-    bool wide; /* a scalar made of a double */
+    uint8_t source; /* of a scalar made of another: bytes of the register it is in */
     bool half; /* only the lower half of each lane is read */
     bool sums; /* only the lowest 16 bits of each lane may be set */
     bool clean; /* asked in the clean version */

@@ -90,7 +90,7 @@ void vector_scalar(struct step *k) {
         const struct plan_operand *o = &p->operands[n];
         if (!o->read || o->kind == OPERAND_IMMEDIATE || o->kind == OPERAND_NONE)
             continue;
-        int width = o->kind != OPERAND_VECTOR ? o->size : p->wide && n ? 8 : lane;
+        int width = o->kind != OPERAND_VECTOR ? o->size : lane;
         if (n == (p->vex && p->visible >= 3 ? 1 : 0)) {
             rest = n; /* the upper part comes from here */
             if (n == 1 && p->operands[0].read)
@@ -102,6 +102,17 @@ void vector_scalar(struct step *k) {
         rest = 0;
     copy_bytes(k->out[0], k->bits[rest], (uint64_t)size);
     fill_lane(k->out[0], 0, lane, bad);
+}
+
+/* A scalar made of one other; the rest of the target is the first source's, in the old
+   forms its own. */
+void vector_one(struct step *k) {
+    const struct plan *p = k->p;
+    int source = p->vex && p->visible >= 3 ? 2 : 1, size = p->operands[0].size;
+    const struct plan_operand *o = &p->operands[source];
+    int width = o->kind != OPERAND_VECTOR ? o->size : p->source ? p->source : p->lane;
+    copy_bytes(k->out[0], k->bits[source - 1], (uint64_t)size);
+    fill_lane(k->out[0], 0, p->lane, any(k->bits[source], width));
 }
 
 void vector_shift(struct step *k) {

@@ -164,6 +164,7 @@ void vector_bitwise(struct step *k);
 void vector_lanes(struct step *k);
 void vector_any(struct step *k);
 void vector_scalar(struct step *k);
+void vector_one(struct step *k);
 void vector_shift(struct step *k);
 void vector_shift_each(struct step *k);
 void vector_shuffle(struct step *k);
