@@ -214,7 +214,11 @@ int finding_story(struct run *run, const struct finding *f, const char **s, int 
         if (!f->has_freed && f->has_access && (more = bounds_story(run, f)))
             SAY("%s", more);
     }
-    if (f->origin && f->origin_stack.count) {
+    if (f->kind == KIND_USE_AFTER_RETURN && f->variable.name && f->variable.line)
+        SAY("The place was last used by the variable %s of %s, declared in line %d; if another "
+            "function had it before, the pointer may be to that one's.",
+            f->variable.name, place(run, &f->origin_stack), f->variable.line);
+    else if (f->origin && f->origin_stack.count) {
         if (f->variable.name && f->variable.line)
             SAY("The value was never set in the variable %s of %s, declared in line %d.",
                 f->variable.name, place(run, &f->origin_stack), f->variable.line);

@@ -56,6 +56,8 @@ struct ledger_name {
 
 /* Where an undefined value came to be. */
 enum ledger_origin_kind { ORIGIN_UNKNOWN, ORIGIN_HEAP, ORIGIN_STACK, ORIGIN_OTHER };
+#define LEDGER_NO_POINTER INT64_MIN /* where the stack pointer stood is not known */
+
 struct ledger_origin {
     uint32_t ready;
     uint32_t kind;   /* enum ledger_origin_kind */

@@ -440,13 +440,13 @@ static const char *describe(struct run *run, const struct finding *f) {
         return pool_format(run->pool, "file descriptor %d is closed a second time; by then the number "
                                       "may belong to something else", f->descriptor);
     case KIND_USE_AFTER_RETURN:
-        if (f->variable.name)
-            return pool_format(run->pool, "%s of %s%s in the released frame of %s: its variable %s",
-                               verb, size, in,
-                               f->origin_stack.count && f->origin_stack.frames[0].function
-                                   ? f->origin_stack.frames[0].function
-                                   : "a function",
-                               f->variable.name);
+        if (f->origin_stack.count && f->origin_stack.frames[0].function)
+            return pool_format(run->pool,
+                               "%s of %s%s in a stack frame that was released: last there was %s%s%s",
+                               verb, size, in, f->variable.name ? "the variable " : "that of ",
+                               f->variable.name ? f->variable.name : "",
+                               pool_format(run->pool, "%s%s", f->variable.name ? " of " : "",
+                                           f->origin_stack.frames[0].function));
         return pool_format(run->pool, "%s of %s%s at 0x%" PRIx64 ", in a stack frame that was released",
                            verb, size, in, f->address);
     case KIND_RETURN_ADDRESS_OVERWRITE:

@@ -34,6 +34,8 @@ struct variable {
     const char *name; /* null: unknown */
     const char *file; /* where it is declared */
     int line;
+    uint64_t size;  /* bytes; 0: not known */
+    int64_t offset; /* of the place in question from its first byte */
 };
 
 /* How often a finding was met in one process. */

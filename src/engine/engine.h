@@ -258,6 +258,7 @@ struct access {
     gaddr other;
     int used_family;
     int signal;
+    uint32_t origin; /* record of the frame a stack address was part of, 0: not known */
 };
 void finding_report(struct context *c, gaddr pc, const struct access *access);
 /* Checks a range; reports at most one finding. True when all is touchable. */
@@ -311,6 +312,9 @@ uint32_t origin_at(struct context *c, gaddr address);
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
+/* The record of the frame that a place below the stack pointer was last part of;
+   0: not known. */
+uint32_t origin_released(struct context *c, gaddr address);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The record of an origin, made when there is none; 0: unknown. */

@@ -115,6 +115,7 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     f.used_family = (uint32_t)access->used_family;
     f.other_address = access->other;
     f.signal = (uint32_t)access->signal;
+    f.origin = access->origin;
     if (access->function)
         copy_text(f.function, access->function, sizeof f.function);
     f.stack = stack_capture(c, pc);
@@ -191,6 +192,8 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
         if (code_is_managed(pc))
             return true;
         a.kind = KIND_USE_AFTER_RETURN;
+        if (bad < c->registers[RSP])
+            a.origin = origin_released(c, bad);
         if (bad >= c->registers[RSP]) {
             a.kind = KIND_RETURN_ADDRESS_OVERWRITE;
             gaddr slot = touch_return_slot(c, address, size, true);

@@ -375,6 +375,51 @@ static uint32_t record_frame(struct context *c, gaddr address) {
     return 0;
 }
 
+/* Where the call before the return address goes, 0: not known beforehand. */
+static gaddr call_target(gaddr return_address) {
+    const uint8_t *code = guest(return_address - 5);
+    int32_t distance;
+    if (code[0] != 0xe8)
+        return 0;
+    copy_bytes(&distance, code + 1, sizeof distance);
+    gaddr target = return_address + (uint64_t)(int64_t)distance;
+    code = guest(target);
+    if (code[0] == 0xf3 && code[3] == 0xfa) /* endbr64 */
+        code += 4;
+    return code[0] == 0xff || code[0] == 0xf2 ? 0 : target; /* a linkage table's jump */
+}
+
+/* Above its top the shadow call stack still has the calls that returned last, up to an
+   entry without a stack pointer: whoever is entered clears that of the entry behind. */
+uint32_t origin_released(struct context *c, gaddr address) {
+    enum { DEEPEST = 64 };
+    struct shadow_entry *e = c->shadow;
+    gaddr above = c->registers[RSP];
+    uint32_t node = stack_capture(c, NO_LEAF);
+    for (int depth = 0; depth < DEEPEST && e + 1 < c->shadow_end; depth++, e++) {
+        if (!e->stack_pointer || e->stack_pointer >= above || e->stack_pointer < address)
+            return 0;
+        node = stack_intern(node, e->return_address);
+        gaddr cfa = e->stack_pointer + 8;
+        const struct shadow_entry *next = e + 1;
+        bool called = next->stack_pointer && next->stack_pointer < e->stack_pointer;
+        if (called && next->stack_pointer >= address) {
+            above = e->stack_pointer;
+            continue;
+        }
+        gaddr leaf = called ? next->return_address : call_target(e->return_address);
+        if (!leaf)
+            return 0;
+        struct ledger_origin o = {.kind = ORIGIN_STACK,
+                                  .stack = stack_intern(node, leaf),
+                                  .offset = (int64_t)(address - cfa),
+                                  .pointer = called ? (int64_t)(next->stack_pointer + 8 - cfa)
+                                                    : LEDGER_NO_POINTER};
+        return intern(&o);
+    }
+    return 0;
+}
+
 uint32_t origin_at(struct context *c, gaddr address) {
     uint32_t o = *origin_slot(address);
     if (o)

@@ -74,6 +74,13 @@ static json_t *from_finding(const struct finding *f) {
                       (json_int_t)f->block_size, "offset", (json_int_t)f->block_offset, "where",
                       where_name(f->where), "allocated", from_stack(&f->allocated), "freed",
                       f->has_freed ? from_stack(&f->freed) : json_null()));
+    else if (f->kind == KIND_USE_AFTER_RETURN && f->variable.name)
+        json_object_set_new(o, "block",
+                            json_pack("{s:o,s:I,s:I,s:s,s:[],s:n}", "variable",
+                                      text_or_null(f->variable.name), "size",
+                                      (json_int_t)f->variable.size, "offset",
+                                      (json_int_t)f->variable.offset, "where", "inside",
+                                      "allocated", "freed"));
     if (f->what)
         json_object_set_new(o, "use", text_or_null(f->what));
     if (f->origin) {

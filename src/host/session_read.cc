@@ -413,6 +413,11 @@ class reader {
     }
 
     void block(element o, struct finding *f) {
+        if (!view(o, "variable").empty()) { /* its name is in the origin */
+            f->variable.size = number(o, "size");
+            f->variable.offset = signed_number(o, "offset");
+            return;
+        }
         f->has_block = true;
         f->block_start = address(o, "address");
         f->block_size = number(o, "size");

@@ -1,6 +1,7 @@
 /* Symbol and line lookup with libdwfl, one session per file, opened on demand. */
 #define _GNU_SOURCE
 #include "symbol_file.h"
+#include "../core/ledger_format.h"
 
 #include <fcntl.h>
 #include <libiberty/demangle.h>
@@ -337,6 +338,8 @@ struct wanted {
     Dwarf_Addr address;
     Dwarf_Die found;
     bool has;
+    int64_t start, size; /* of the last place that covered it */
+    int64_t found_start, found_size;
 };
 
 /* DW_AT_frame_base in terms of the canonical frame address. */
@@ -359,7 +362,7 @@ static bool frame_base(Dwarf_Die *function, Dwarf_Addr address, int64_t pointer,
         return true;
     case DW_OP_reg7:
         *base = pointer;
-        return true;
+        return pointer != LEDGER_NO_POINTER;
     default:
         return false;
     }
@@ -375,13 +378,15 @@ static int64_t size_of(Dwarf_Die *variable) {
     return size > 0 ? (int64_t)size : 1;
 }
 
-static bool place_covers(const Dwarf_Op *op, int64_t size, const struct wanted *w) {
+static bool place_covers(const Dwarf_Op *op, int64_t size, struct wanted *w) {
     int64_t start = (int64_t)op->number;
     switch (op->atom) {
     case DW_OP_fbreg:
         start += w->base;
         break;
     case DW_OP_breg7:
+        if (w->pointer == LEDGER_NO_POINTER)
+            return false;
         start += w->pointer;
         break;
     case DW_OP_breg6: /* below the return address and the old frame pointer */
@@ -390,11 +395,13 @@ static bool place_covers(const Dwarf_Op *op, int64_t size, const struct wanted *
     default:
         return false;
     }
+    w->start = start;
+    w->size = size;
     return w->offset >= start && w->offset < start + size;
 }
 
 /* Anywhere in its life: where the value is used it may be in a register. */
-static bool covers(Dwarf_Die *variable, const struct wanted *w) {
+static bool covers(Dwarf_Die *variable, struct wanted *w) {
     Dwarf_Attribute attribute;
     Dwarf_Op *ops;
     size_t count = 0;
@@ -421,6 +428,8 @@ static void search_scope(Dwarf_Die *scope, struct wanted *w) {
         case DW_TAG_formal_parameter:
             if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1)) {
                 w->found = child;
+                w->found_start = w->start;
+                w->found_size = w->size;
                 w->has = true;
             }
             break;
@@ -455,7 +464,9 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
     Dwarf_Attribute attribute;
     const char *directory =
         dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
-    struct variable v = {.name = pool_text(pool, dwarf_diename(&w.found))};
+    struct variable v = {.name = pool_text(pool, dwarf_diename(&w.found)),
+                         .size = (uint64_t)w.found_size,
+                         .offset = offset - w.found_start};
     Dwarf_Word file = 0, line = 0;
     if (dwarf_attr_integrate(&w.found, DW_AT_decl_line, &attribute))
         dwarf_formudata(&attribute, &line);

@@ -178,6 +178,7 @@ static void put_finding(const struct page *p, const struct finding *f, int at) {
             fputs("</p>\n", p->to);
         }
         put_stack(p, f->origin == FROM_HEAP ? "the value comes from a block allocated by"
+                     : f->kind == KIND_USE_AFTER_RETURN ? "last used by"
                                             : "the value comes from a local of", &f->origin_stack);
     }
     if (f->has_block && f->has_freed)

@@ -182,6 +182,7 @@ static void put_origin(const struct page *p, const struct finding *f, int wide) 
         fputc('\n', p->to);
     }
     put_stack(p, f->origin == FROM_HEAP    ? "allocated by"
+                 : f->kind == KIND_USE_AFTER_RETURN ? "last used by"
                  : f->origin == FROM_STACK ? "a local of"
                                            : "noticed in",
               &f->origin_stack, wide);

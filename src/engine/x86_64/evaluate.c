@@ -636,7 +636,7 @@ static void apply(struct step *k) {
     case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
         vector_bitwise(k);
         break;
-    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN:
+    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN: case RULE_V_MULTIPLY:
         vector_lanes(k);
         break;
     case RULE_V_LANES:

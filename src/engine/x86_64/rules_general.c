@@ -212,6 +212,24 @@ static int known_zeros(uint64_t a, uint64_t s) {
     return maybe ? __builtin_ctzll(maybe) : 64;
 }
 
+/* Undefined bits of the low 64 bits of a product; `reaches`: whether any of the product's
+   are undefined, further up as well. */
+uint64_t low_product(uint64_t a, uint64_t s, uint64_t b, uint64_t t, bool *reaches) {
+    int from = 128;
+    if (s) {
+        int at = __builtin_ctzll(s) + known_zeros(b, t);
+        from = at < from ? at : from;
+    }
+    if (t) {
+        int at = __builtin_ctzll(t) + known_zeros(a, s);
+        from = at < from ? at : from;
+    }
+    if ((!(a | s) || !(b | t)))
+        from = 128; /* times nothing */
+    *reaches = from < 128 && (s || t);
+    return from >= 64 ? 0 : ~0ULL << from & product_bits(a, s, b, t);
+}
+
 void multiply(struct step *k) {
     const struct plan *p = k->p;
     /* the two factors: explicit ones, or one explicit and the accumulator */
@@ -227,19 +245,8 @@ void multiply(struct step *k) {
         return;
     int size = p->operands[x].size;
     uint64_t m = mask_for(size), a = va(k, x) & m, s = sa(k, x) & m, b = va(k, y) & m, t = sa(k, y) & m;
-    int from = 128;
-    if (s) {
-        int at = __builtin_ctzll(s) + known_zeros(b, t);
-        from = at < from ? at : from;
-    }
-    if (t) {
-        int at = __builtin_ctzll(t) + known_zeros(a, s);
-        from = at < from ? at : from;
-    }
-    if ((!(a | s) || !(b | t)))
-        from = 128; /* times nothing */
-    uint64_t low = from >= 64 ? 0 : ~0ULL << from & product_bits(a, s, b, t);
-    bool high = from < 128 && (s || t);
+    bool high;
+    uint64_t low = low_product(a, s, b, t, &high);
     for (int n = 0; n < p->count; n++) {
         const struct plan_operand *o = &p->operands[n];
         if (!o->write || o->kind != OPERAND_GENERAL)
@@ -255,12 +262,18 @@ void multiply(struct step *k) {
 }
 
 void multiply_wide(struct step *k) { /* mulx high, low, source; RDX */
-    bool bad = false;
-    for (int n = 0; n < k->p->count; n++)
-        bad |= k->p->operands[n].read && sa(k, n);
-    for (int n = 0; n < k->p->count; n++)
-        if (k->p->operands[n].write)
-            result(k, n, bad ? ~0ULL : 0);
+    const struct plan *p = k->p;
+    int y = 3;
+    while (y < p->count && !(p->operands[y].kind == OPERAND_GENERAL && p->operands[y].number == RDX &&
+                             p->operands[y].read))
+        y++;
+    if (y >= p->count)
+        return;
+    uint64_t m = mask_for(p->operands[2].size);
+    bool high;
+    uint64_t low = low_product(va(k, 2) & m, sa(k, 2) & m, va(k, y) & m, sa(k, y) & m, &high);
+    result(k, 1, low & m);
+    result(k, 0, high ? m : 0); /* the last one written where both are one register */
 }
 
 void scan_bits(struct step *k) {

@@ -42,6 +42,12 @@ void vector_lanes(struct step *k) {
         case RULE_V_SUB:
             r = sub_bits(a, s, b, t, 0, 0);
             break;
+        case RULE_V_MULTIPLY: {
+            bool reaches;
+            uint64_t half = p->half ? mask_for(lane / 2) : m;
+            r = low_product(a & half, s & half, b & half, t & half, &reaches);
+            break;
+        }
         case RULE_V_EQUAL:
             r = r && !((a ^ b) & ~r & m) ? m : 0;
             break;

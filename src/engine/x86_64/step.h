@@ -151,6 +151,7 @@ uint32_t sub_flags(uint64_t a, uint64_t s, uint64_t b, uint64_t t, int borrow, i
 void shift_rule(struct step *k);
 void shift_flagless(struct step *k);
 void double_shift(struct step *k);
+uint64_t low_product(uint64_t a, uint64_t s, uint64_t b, uint64_t t, bool *reaches);
 void multiply(struct step *k);
 void multiply_wide(struct step *k);
 void scan_bits(struct step *k);
