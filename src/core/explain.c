@@ -218,6 +218,10 @@ int finding_story(struct run *run, const struct finding *f, const char **s, int 
         SAY("The place was last used by the variable %s of %s, declared in line %d; if another "
             "function had it before, the pointer may be to that one's.",
             f->variable.name, place(run, &f->origin_stack), f->variable.line);
+    else if (f->kind == KIND_RETURN_ADDRESS_OVERWRITE && f->variable.name && f->variable.line)
+        SAY("It began in the variable %s of %s, declared in line %d, which has %s.", f->variable.name,
+            place(run, &f->origin_stack), f->variable.line,
+            quantity(size, sizeof size, f->variable.size, "byte"));
     else if (f->origin && f->origin_stack.count) {
         if (f->variable.name && f->variable.line)
             SAY("The value was never set in the variable %s of %s, declared in line %d.",

@@ -450,8 +450,16 @@ static const char *describe(struct run *run, const struct finding *f) {
         return pool_format(run->pool, "%s of %s%s at 0x%" PRIx64 ", in a stack frame that was released",
                            verb, size, in, f->address);
     case KIND_RETURN_ADDRESS_OVERWRITE:
-        return pool_format(run->pool, "write of %s%s over the place that a function's return address is kept in",
-                           size, in);
+        return pool_format(run->pool,
+                           "write of %s%s over the place that a function's return address is kept in%s%s%s%s",
+                           size, in, f->variable.name ? ", from the variable " : "",
+                           f->variable.name ? f->variable.name : "",
+                           f->variable.name ? " of " : "",
+                           f->variable.name && f->origin_stack.count &&
+                                   f->origin_stack.frames[0].function
+                               ? f->origin_stack.frames[0].function
+                           : f->variable.name ? "a function"
+                                              : "");
     case KIND_DOUBLE_FREE:
         return pool_format(run->pool, "%s of a block of %" PRIu64 " bytes that was freed before",
                            f->function ? f->function : "free", f->block_size);

@@ -312,6 +312,9 @@ uint32_t origin_at(struct context *c, gaddr address);
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
+/* The record of the frame a stack address lies in: the innermost whose return address
+   stands above; 0: not known. */
+uint32_t origin_frame(struct context *c, gaddr address);
 /* The record of the frame that a place below the stack pointer was last part of;
    0: not known. */
 uint32_t origin_released(struct context *c, gaddr address);

@@ -200,6 +200,8 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
             if (symbols_is_system(pc) ||
                 (slot && (code_is_managed(*(gaddr *)guest(slot)) || was_moved(c, slot))))
                 return true; /* the business of an unwinder, of a run-time system */
+            if (address < bad)
+                a.origin = origin_frame(c, address);
         }
     }
     finding_report(c, pc, &a);

@@ -349,8 +349,7 @@ static uint32_t intern(const struct ledger_origin *wanted) {
     return i;
 }
 
-/* The frame a stack address lies in: the innermost whose return address stands above. */
-static uint32_t record_frame(struct context *c, gaddr address) {
+uint32_t origin_frame(struct context *c, gaddr address) {
     gaddr inner = c->registers[RSP], leaf = c->pc;
     for (struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
         if (e->stack_pointer < inner || *(gaddr *)guest(e->stack_pointer) != e->return_address)
@@ -429,7 +428,7 @@ uint32_t origin_at(struct context *c, gaddr address) {
     if (on_own_stack(c, address)) {
         if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES)
             return ORIGIN_STACK_CODES + (uint32_t)(STACK_TOP - address);
-        uint32_t record = record_frame(c, address);
+        uint32_t record = origin_frame(c, address);
         return record ? ORIGIN_RECORD_CODES + record : 0;
     }
     struct ledger_origin other = {.kind = ORIGIN_OTHER, .stack = stack_capture(c, c->pc)};
@@ -441,7 +440,7 @@ uint32_t origin_record(struct context *c, uint32_t origin) {
     if (origin >= ORIGIN_RECORD_CODES)
         return origin - ORIGIN_RECORD_CODES;
     if (origin >= ORIGIN_STACK_CODES)
-        return record_frame(c, STACK_TOP - (origin - ORIGIN_STACK_CODES));
+        return origin_frame(c, STACK_TOP - (origin - ORIGIN_STACK_CODES));
     struct block_view view;
     gaddr address = HEAP_BASE + (uint64_t)(origin - 1) * GRANULE;
     if (!origin || !heap_find(address, &view) || !view.start)

@@ -74,7 +74,8 @@ static json_t *from_finding(const struct finding *f) {
                       (json_int_t)f->block_size, "offset", (json_int_t)f->block_offset, "where",
                       where_name(f->where), "allocated", from_stack(&f->allocated), "freed",
                       f->has_freed ? from_stack(&f->freed) : json_null()));
-    else if (f->kind == KIND_USE_AFTER_RETURN && f->variable.name)
+    else if ((f->kind == KIND_USE_AFTER_RETURN || f->kind == KIND_RETURN_ADDRESS_OVERWRITE) &&
+             f->variable.name)
         json_object_set_new(o, "block",
                             json_pack("{s:o,s:I,s:I,s:s,s:[],s:n}", "variable",
                                       text_or_null(f->variable.name), "size",

@@ -441,6 +441,38 @@ static void search_scope(Dwarf_Die *scope, struct wanted *w) {
     } while (dwarf_siblingof(&child, &child) == 0);
 }
 
+/* Where the stack pointer stands in the body of a function, from the frame address:
+   the lowest place that its call frame information (DWARF 5, 6.4) names. */
+static int64_t pointer_in(struct symbol_file *f, Dwarf_Die *function) {
+    Dwarf_Addr bias, low, high;
+    int64_t lowest = LEDGER_NO_POINTER;
+    Dwarf_CFI *cfi = dwfl_module_eh_cfi(f->module, &bias);
+    if (!cfi || dwarf_lowpc(function, &low) != 0 || dwarf_highpc(function, &high) != 0)
+        return lowest;
+    Dwarf_Addr debug_bias;
+    dwfl_module_getdwarf(f->module, &debug_bias);
+    low += debug_bias - bias;
+    high += debug_bias - bias;
+    while (low < high) {
+        Dwarf_Frame *frame;
+        Dwarf_Addr end = high;
+        Dwarf_Op *ops;
+        size_t count;
+        if (dwarf_cfi_addrframe(cfi, low, &frame) != 0)
+            break;
+        dwarf_frame_info(frame, NULL, &end, NULL);
+        if (dwarf_frame_cfa(frame, &ops, &count) == 0 && count == 1 && ops[0].atom == DW_OP_bregx &&
+            ops[0].number == 7 &&
+            (lowest == LEDGER_NO_POINTER || -(int64_t)ops[0].number2 < lowest))
+            lowest = -(int64_t)ops[0].number2;
+        free(frame);
+        if (end <= low)
+            break;
+        low = end;
+    }
+    return lowest;
+}
+
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
                                  uint64_t link_address, int64_t offset, int64_t pointer) {
     struct variable none = {0};
@@ -454,7 +486,9 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
     int count = cu ? symbol_scopes(f, cu, w.address, &scopes) : 0;
     for (int i = 0; i < count; i++)
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
-            if (frame_base(&scopes[i], w.address, pointer, &w.base))
+            if (w.pointer == LEDGER_NO_POINTER)
+                w.pointer = pointer_in(f, &scopes[i]);
+            if (frame_base(&scopes[i], w.address, w.pointer, &w.base))
                 search_scope(&scopes[i], &w);
             break;
         }

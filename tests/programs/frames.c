@@ -145,7 +145,7 @@ APART static int wide(int n) {
 
 int main(void) {
     int *p = dangling();
-    sink += p[2]; // expect: use-after-return access=4 variable=values
+    sink += p[2]; // expect: use-after-return access=4 variable=local
     p[3] = 5;     // expect: use-after-return access=4
     leave_traces();
     fresh();
