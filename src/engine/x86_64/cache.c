@@ -43,6 +43,10 @@ void glue_exit_call(void);
 void glue_quick(void);
 void glue_store(void);
 void glue_plain_store(void);
+void glue_frame_store_1(void), glue_frame_store_2(void), glue_frame_store_4(void),
+    glue_frame_store_8(void), glue_frame_store_16(void);
+void glue_strange_store_1(void), glue_strange_store_2(void), glue_strange_store_4(void),
+    glue_strange_store_8(void), glue_strange_store_16(void);
 void glue_mark(void);
 
 _Static_assert(offsetof(struct context, shadow) == CTX_SHADOW, "context layout");
@@ -134,9 +138,19 @@ void cache_start(void) {
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
 #undef TAKE
-    for (int reason = 1; reason <= EXIT_CHANGED; reason++) {
+    /* the others go to C */
+    static void (*const doors[EXIT_LAST + 1])(void) = {
+        [EXIT_REPLACED] = glue_exit_call,
+        [EXIT_QUICK] = glue_quick,
+        [EXIT_STORE] = glue_store,
+        [EXIT_PLAIN_STORE] = glue_plain_store,
+        [EXIT_MARK] = glue_mark,
+        [EXIT_FRAME_STORE] = glue_frame_store_1, glue_frame_store_2, glue_frame_store_4,
+        glue_frame_store_8, glue_frame_store_16, glue_strange_store_1, glue_strange_store_2,
+        glue_strange_store_4, glue_strange_store_8, glue_strange_store_16};
+    for (int reason = 1; reason <= EXIT_LAST; reason++) {
         cache.exits[reason] = e.at;
-        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK)
+        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK && reason < EXIT_FRAME_STORE)
             emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
         /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
         uint64_t pad = -(uint64_t)(uintptr_t)(e.at + 6) & 7;
@@ -145,12 +159,7 @@ void cache_start(void) {
         emit32(&e, (int64_t)pad);
         while (pad--)
             emit8(&e, 0xcc);
-        emit64(&e, (uint64_t)(uintptr_t)(reason == EXIT_REPLACED ? glue_exit_call
-                                         : reason == EXIT_QUICK    ? glue_quick
-                                         : reason == EXIT_PLAIN_STORE ? glue_plain_store
-                                         : reason == EXIT_STORE  ? glue_store
-                                         : reason == EXIT_MARK   ? glue_mark
-                                                                 : glue_exit));
+        emit64(&e, (uint64_t)(uintptr_t)(doors[reason] ? doors[reason] : glue_exit));
     }
     cache.landing = e.at;
     emit_jump(&e, cache.exits[EXIT_LANDED]);

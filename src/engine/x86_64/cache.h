@@ -6,7 +6,7 @@
 
 struct cache {
     uint8_t *at, *cold; /* next free byte of code, and of code that is seldom run */
-    uint8_t *exits[21]; /* doors by reason */
+    uint8_t *exits[EXIT_LAST + 1]; /* doors by reason */
     uint8_t *landing;   /* stands for every landing that was given up */
     uint8_t *first;     /* code begins */
     uint64_t dropped;   /* bytes of code that was dropped */

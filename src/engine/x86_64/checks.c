@@ -204,6 +204,8 @@ enum check check_of(const struct instruction *i, const struct memory *m) {
         return CHECK_LOAD;
     if (m->base == RSP && m->index < 0 && m->displacement >= 0 && !m->segment && !m->address32)
         return CHECK_ZERO; /* a slot of the live frame, not of the red zone */
+    if (frame_has(m))
+        return CHECK_ZERO;
     return CHECK_STORE;
 }
 
@@ -437,11 +439,16 @@ void emit_cold_store(struct cold *c) {
         return;
     }
     emit_spill(&out, RCX);
+    emit_context_constant(&out, CTX_TARGET, (uint32_t)(uint64_t)(uintptr_t)c->resume);
+    if (m->size && m->size <= 16 && !(m->size & (m->size - 1))) {
+        emit_lea(m, RCX);
+        emit_jump(&out, cache.exits[EXIT_FRAME_STORE + (own ? 0 : 5) + __builtin_ctz(m->size)]);
+        return;
+    }
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
     emit8(&out, 0xba);
     emit32(&out, m->size | (own ? 0 : WAY_STRANGE) | WAY_FRAMES);
-    emit_context_constant(&out, CTX_TARGET, (uint32_t)(uint64_t)(uintptr_t)c->resume);
     emit_jump(&out, cache.exits[EXIT_PLAIN_STORE]);
 }
 

@@ -85,6 +85,9 @@
 #define EXIT_UNBOUND 18 /* a jump through a place not bound yet; argument: the place */
 #define EXIT_PLAIN_STORE 19 /* to glue_plain_store */
 #define EXIT_CHANGED 20 /* the code is not what was translated */
+#define EXIT_FRAME_STORE 21 /* to glue_frame_store_1, _2, _4, _8, _16 by the size's logarithm;
+                               and again for stores through other registers than the frame's */
+#define EXIT_LAST 30
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 

@@ -103,6 +103,38 @@ static void emit_fill_below(int64_t n) {
     emit_unspill(&out, RCX);
 }
 
+/* How far the stack pointer stands below the frame pointer, at least; -1: not known. */
+static int64_t depth;
+
+void frame_follow(const struct instruction *i) {
+    enum { SP = 1u << RSP, FP = 1u << RBP };
+    if (!i || code_is_generated(i->pc)) {
+        depth = -1;
+        return;
+    }
+    enum role role = role_of(i);
+    if (role == CALL)
+        return; /* both come back as they were (psABI, 3.2.1) */
+    const ZydisDecodedOperand *o = i->operands;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV && o[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+        o[0].reg.value == ZYDIS_REGISTER_RBP && o[1].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+        o[1].reg.value == ZYDIS_REGISTER_RSP) {
+        depth = 0;
+        return;
+    }
+    if (i->registers_written & FP) {
+        depth = -1;
+    } else if (depth >= 0 && (i->registers_written & SP) && i->z.mnemonic != ZYDIS_MNEMONIC_AND) {
+        int64_t shift = stack_shift(i); /* an AND only moves it down */
+        depth = shift && depth >= shift ? depth - shift : -1;
+    }
+}
+
+bool frame_has(const struct memory *m) {
+    return m->base == RBP && m->index < 0 && !m->segment && !m->address32 && m->displacement < 0 &&
+           -m->displacement <= depth && m->displacement + (int64_t)m->size <= 0;
+}
+
 /* What kind of change to the stack pointer only the run can tell. */
 static bool moves_stack(const struct instruction *i) {
     if (!(i->registers_written & 1u << RSP) || stack_shift(i))

@@ -166,7 +166,53 @@ glue_call_fault:
 glue_store:
     jmp glue_any_store
 
-/* The commonest case: flags are dead, EDX holds WAY_FRAMES besides, CTX_TARGET is set
+/* The commonest of all: flags are dead, RCX is spilled, and the place lies between the
+   stack pointer and the return address on top of the shadow call stack, in a frame of
+   ordinary size. What differs is looked at below. CTX_TARGET as there. */
+    .macro frame_store name, size, way
+    .globl \name
+\name:
+    mov %rax, %fs:CTX_SPILL+0
+    mov %fs:CTX_SHADOW, %rax
+    mov -16(%rax), %rax /* its stack_pointer */
+    sub %rcx, %rax
+    sub $\size, %rax
+    cmp $0xffff, %rax
+    ja 1f
+    cmp %rsp, %rcx
+    jb 1f
+    .if \size == 1
+    movb $0, %gs:(%rcx)
+    .elseif \size == 2
+    movw $0, %gs:(%rcx)
+    .elseif \size == 4
+    movl $0, %gs:(%rcx)
+    .else
+    movq $0, %gs:(%rcx)
+    .if \size == 16
+    movq $0, %gs:8(%rcx)
+    .endif
+    .endif
+    mov %fs:CTX_SPILL+0, %rax
+    mov %fs:CTX_SPILL+8, %rcx
+    jmp *%fs:CTX_TARGET
+1:  mov %fs:CTX_SPILL+0, %rax
+    mov %rdx, %fs:CTX_SPILL+16
+    mov $(\size | WAY_FRAMES | \way), %edx
+    jmp glue_plain_store
+    .endm
+    frame_store glue_frame_store_1, 1, 0
+    frame_store glue_frame_store_2, 2, 0
+    frame_store glue_frame_store_4, 4, 0
+    frame_store glue_frame_store_8, 8, 0
+    frame_store glue_frame_store_16, 16, 0
+    frame_store glue_strange_store_1, 1, WAY_STRANGE
+    frame_store glue_strange_store_2, 2, WAY_STRANGE
+    frame_store glue_strange_store_4, 4, WAY_STRANGE
+    frame_store glue_strange_store_8, 8, WAY_STRANGE
+    frame_store glue_strange_store_16, 16, WAY_STRANGE
+
+/* The next commonest: flags are dead, EDX holds WAY_FRAMES besides, CTX_TARGET is set
    in its lower half only (the upper one is the same for all of the cache). */
     .globl glue_plain_store
 glue_plain_store:

@@ -724,8 +724,10 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         if (checked)
             emit_code_check(low, high);
         forget_proofs();
+        frame_follow(NULL);
         for (int k = 0; k < count; k++) {
             emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
+            frame_follow(&trace[k]);
             if (now.dirty && role_of(&trace[k]) == CALL) {
                 now.possible = 0; /* the landing is for a state without undefined bits */
                 next = trace[k].pc + trace[k].z.length;

@@ -126,6 +126,11 @@ int64_t stack_shift(const struct instruction *i);
 void emit_stack_before(const struct instruction *i, bool flags_live);
 void emit_stack_note(const struct instruction *i); /* the part of it without checks */
 void emit_stack_after(const struct instruction *i, bool flags_live);
+/* Follows where the frame pointer stands: to be told of each instruction, null where a
+   trace begins. */
+void frame_follow(const struct instruction *i);
+/* Whether the operand lies between the frame pointer and the stack pointer. */
+bool frame_has(const struct memory *m);
 /* A push or pop of which only the move of the stack pointer counts. */
 bool makes_frame(const struct instruction *i);
 bool drops_frame(const struct instruction *i);
