@@ -204,7 +204,7 @@ enum check check_of(const struct instruction *i, const struct memory *m) {
         return CHECK_LOAD;
     if (m->base == RSP && m->index < 0 && m->displacement >= 0 && !m->segment && !m->address32)
         return CHECK_ZERO; /* a slot of the live frame, not of the red zone */
-    if (frame_has(m))
+    if (frame_has(m) || frame_has_below(i, m))
         return CHECK_ZERO;
     return CHECK_STORE;
 }

@@ -106,8 +106,14 @@ static void emit_fill_below(int64_t n) {
 /* How far the stack pointer stands below the frame pointer, at least; -1: not known. */
 static int64_t depth;
 
+/* The lowest place below both pointers that the trace has defined, from the frame
+   pointer; 0: none. It is undone where the frame is left. */
+static int64_t below;
+
 void frame_follow(const struct instruction *i) {
     enum { SP = 1u << RSP, FP = 1u << RBP };
+    if (!i)
+        below = 0;
     if (!i || code_is_generated(i->pc)) {
         depth = -1;
         return;
@@ -133,6 +139,45 @@ void frame_follow(const struct instruction *i) {
 bool frame_has(const struct memory *m) {
     return m->base == RBP && m->index < 0 && !m->segment && !m->address32 && m->displacement < 0 &&
            -m->displacement <= depth && m->displacement + (int64_t)m->size <= 0;
+}
+
+static bool pops_frame_pointer(const struct instruction *i) {
+    return i->z.mnemonic == ZYDIS_MNEMONIC_POP &&
+           i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+           i->operands[0].reg.value == ZYDIS_REGISTER_RBP;
+}
+
+/* Whether the trace goes from here to the end of the frame and returns, come what may. */
+static bool goes_straight_back(const struct instruction *i) {
+    const struct instruction *end = trace + trace_count;
+    for (i++; i + 1 < end; i++) {
+        enum role role = role_of(i);
+        if (pops_frame_pointer(i))
+            return role_of(i + 1) == RETURN;
+        if ((role != PLAIN && role != JUMP) ||
+            (i->registers_written & (1u << RSP | 1u << RBP)))
+            return false;
+    }
+    return false;
+}
+
+bool frame_has_below(const struct instruction *i, const struct memory *m) {
+    enum { RED_ZONE = 128 };
+    if (depth != 0 || m->base != RBP || m->index >= 0 || m->segment || m->address32 ||
+        m->displacement >= 0 || m->displacement < -RED_ZONE ||
+        m->displacement + (int64_t)m->size > 0 || !goes_straight_back(i))
+        return false;
+    if (m->displacement < below)
+        below = m->displacement;
+    return true;
+}
+
+void emit_frame_end(const struct instruction *i) {
+    if (!below || !pops_frame_pointer(i))
+        return;
+    for (int64_t at = -8; at > below - 8; at -= 8)
+        emit_ones(RBP, -1, at);
+    below = 0;
 }
 
 /* What kind of change to the stack pointer only the run can tell. */

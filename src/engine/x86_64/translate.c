@@ -607,6 +607,7 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
     enum role role = role_of(i);
     now.pc = i->pc;
     note_place(i->pc, 0, PLACE_EXACT);
+    emit_frame_end(i);
     if (now.possible && !flags_live)
         dirty_drop(1ULL << ELEMENT_FLAGS);
     switch (role) {

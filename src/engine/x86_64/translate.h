@@ -131,6 +131,10 @@ void emit_stack_after(const struct instruction *i, bool flags_live);
 void frame_follow(const struct instruction *i);
 /* Whether the operand lies between the frame pointer and the stack pointer. */
 bool frame_has(const struct memory *m);
+/* The same in the red zone, of a function that goes straight back from here: what was
+   defined so is undone by emit_frame_end, to be told of each instruction before it runs. */
+bool frame_has_below(const struct instruction *i, const struct memory *m);
+void emit_frame_end(const struct instruction *i);
 /* A push or pop of which only the move of the stack pointer counts. */
 bool makes_frame(const struct instruction *i);
 bool drops_frame(const struct instruction *i);
