@@ -172,6 +172,10 @@ glue_store:
     .macro frame_store name, size, way
     .globl \name
 \name:
+    .if \way
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jb 2f
+    .endif
     mov %rax, %fs:CTX_SPILL+0
     mov %fs:CTX_SHADOW, %rax
     mov -16(%rax), %rax /* its stack_pointer */
@@ -200,6 +204,12 @@ glue_store:
     mov %rdx, %fs:CTX_SPILL+16
     mov $(\size | WAY_FRAMES | \way), %edx
     jmp glue_plain_store
+    .if \way
+2:  mov %rax, %fs:CTX_SPILL+0
+    mov %rdx, %fs:CTX_SPILL+16
+    mov $(\size | WAY_FRAMES | \way), %edx
+    jmp glue_heap_store
+    .endif
     .endm
     frame_store glue_frame_store_1, 1, 0
     frame_store glue_frame_store_2, 2, 0
@@ -262,6 +272,7 @@ glue_plain_store:
     inc %rcx
     dec %edx
     jmp 5b
+glue_heap_store:
 3:  load_forbidden
     movzbl %dl, %edx
     test %rax, %rax
