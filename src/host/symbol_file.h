@@ -20,6 +20,9 @@ struct symbol_file {
     size_t symbol_count;
     bool symbols_read;
     struct unit_functions *functions; /* scopes.c, by unit */
+    struct import *imports;           /* tail_calls.c, by place */
+    size_t import_count;
+    bool imports_read;
 };
 
 struct symbol {

@@ -24,6 +24,7 @@ void symbols_free(struct symbols *symbols) {
         free(f->path);
         free(f->units);
         free(f->symbols);
+        free(f->imports);
         free(f);
     }
     free(symbols);

@@ -57,10 +57,22 @@ static const uint8_t *code_at(struct symbol_file *f, uint64_t address, uint64_t 
     return NULL;
 }
 
-/* The name of the function whose address the loader puts at that place. */
-static const char *imported_at(struct symbol_file *f, uint64_t place) {
+struct import {
+    uint64_t place;
+    const char *name;
+};
+
+static int by_place(const void *a, const void *b) {
+    const struct import *x = a, *y = b;
+    return x->place < y->place ? -1 : x->place > y->place;
+}
+
+/* What the loader fills in, by place. */
+static void read_imports(struct symbol_file *f) {
     GElf_Addr bias;
     Elf *elf = dwfl_module_getelf(f->module, &bias);
+    size_t room = 0;
+    f->imports_read = true;
     for (Elf_Scn *s = NULL; elf && (s = elf_nextscn(elf, s));) {
         GElf_Shdr h, symbols;
         if (!gelf_getshdr(s, &h) || h.sh_type != SHT_RELA || !h.sh_entsize)
@@ -73,13 +85,31 @@ static const char *imported_at(struct symbol_file *f, uint64_t place) {
         for (int i = 0; i < (int)(h.sh_size / h.sh_entsize); i++) {
             GElf_Rela entry;
             GElf_Sym symbol;
-            if (gelf_getrela(entries, i, &entry) && entry.r_offset == place)
-                return gelf_getsym(table, (int)GELF_R_SYM(entry.r_info), &symbol)
-                           ? elf_strptr(elf, symbols.sh_link, symbol.st_name)
-                           : NULL;
+            const char *name;
+            if (!gelf_getrela(entries, i, &entry) || !GELF_R_SYM(entry.r_info) ||
+                !gelf_getsym(table, (int)GELF_R_SYM(entry.r_info), &symbol) ||
+                !(name = elf_strptr(elf, symbols.sh_link, symbol.st_name)))
+                continue;
+            if (f->import_count == room) {
+                room = room ? room * 2 : 256;
+                f->imports = realloc(f->imports, room * sizeof *f->imports);
+            }
+            f->imports[f->import_count++] = (struct import){entry.r_offset, name};
         }
     }
-    return NULL;
+    if (f->import_count)
+        qsort(f->imports, f->import_count, sizeof *f->imports, by_place);
+}
+
+/* The name of the function whose address the loader puts at that place. */
+static const char *imported_at(struct symbol_file *f, uint64_t place) {
+    if (!f->imports_read)
+        read_imports(f);
+    struct import wanted = {place, NULL};
+    const struct import *found =
+        f->import_count ? bsearch(&wanted, f->imports, f->import_count, sizeof wanted, by_place)
+                        : NULL;
+    return found ? found->name : NULL;
 }
 
 static bool decode(ZydisDecoder *decoder, const uint8_t *code, uint64_t size,
