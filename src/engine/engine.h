@@ -179,6 +179,8 @@ bool symbols_in_module(gaddr pc); /* in a file that was mapped as code */
 bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);
+/* A load after which all but its first `kept` bytes are masked or shifted away. */
+bool drops_beyond(gaddr pc, uint64_t kept);
 extern char guest_path[512], guest_command[LEDGER_COMMAND];
 extern gaddr guest_auxiliary;
 

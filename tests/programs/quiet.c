@@ -57,6 +57,19 @@ static void *descend_far(void *argument) { /* deeper than any record of calls */
     return 0;
 }
 
+/* A text goes into a hash by words: what lies behind it is masked away. */
+__attribute__((noinline)) static unsigned by_words(const unsigned *text, unsigned length) {
+    unsigned hash = 0;
+    for (; length >= 4; length -= 4)
+        hash = hash * 31 + *text++;
+    if (length == 3) {
+        unsigned word;
+        __asm__ volatile("mov (%1), %0\n and $0xffffff, %0" : "=r"(word) : "r"(text) : "memory", "cc");
+        hash += word;
+    }
+    return hash;
+}
+
 int main(void) {
     pthread_attr_t attributes;
     pthread_t diver;
@@ -73,6 +86,8 @@ int main(void) {
             strrchr(s, 0) != s + n - 1 || strnlen(s, n) != n - 1 || strcasecmp(s, copy) ||
             strspn(s, "a") != n - 1 || strstr(s, "ab"))
             return 1;
+        if (n % 4 != 3 || !by_words((unsigned *)s, (unsigned)n))
+            by_words((unsigned *)copy, (unsigned)n / 4 * 4);
         free(copy);
         free(s);
     }

@@ -253,6 +253,34 @@ bool looks_like_scan(gaddr pc) {
     return found;
 }
 
+bool drops_beyond(gaddr pc, uint64_t kept) {
+    struct instruction load, next;
+    decode_here(&load, pc);
+    if (!load.valid || load.z.mnemonic != ZYDIS_MNEMONIC_MOV ||
+        load.operands[0].type != ZYDIS_OPERAND_TYPE_REGISTER)
+        return false;
+    decode_here(&next, pc + load.z.length);
+    const ZydisDecodedOperand *o = next.operands;
+    int reg = register_number(load.operands[0].reg.value);
+    uint64_t mask = (1ULL << 8 * kept) - 1, size = load.operands[0].size / 8;
+    if (!next.valid || reg < 0)
+        return false;
+    switch (next.z.mnemonic) {
+    case ZYDIS_MNEMONIC_AND:
+        return o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && register_number(o[0].reg.value) == reg &&
+               o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && !(o[1].imm.value.u & ~mask);
+    case ZYDIS_MNEMONIC_MOVZX:
+        return o[1].type == ZYDIS_OPERAND_TYPE_REGISTER && register_number(o[0].reg.value) == reg &&
+               register_number(o[1].reg.value) == reg && o[1].size <= 8 * kept;
+    case ZYDIS_MNEMONIC_SHL:
+        return o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && register_number(o[0].reg.value) == reg &&
+               o[0].size == load.operands[0].size && o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE &&
+               o[1].imm.value.u >= 8 * (size - kept);
+    default:
+        return false;
+    }
+}
+
 void describe_fault(struct context *c, gaddr pc, struct access *access) {
     struct instruction i;
     struct mapping mapped;
