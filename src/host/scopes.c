@@ -85,14 +85,7 @@ void symbol_scopes_free(struct symbol_file *f) {
 
 /* The innermost function around the address: nested ones begin behind the outer one. */
 static const struct function *function_around(const struct unit_functions *u, Dwarf_Addr address) {
-    size_t low = 0, high = u->count;
-    while (low < high) {
-        size_t middle = (low + high) / 2;
-        if (u->functions[middle].low <= address)
-            low = middle + 1;
-        else
-            high = middle;
-    }
+    size_t low = symbol_position(u->functions, u->count, sizeof *u->functions, address);
     enum { NESTED = 64 };
     for (size_t k = 0; k < NESTED && low-- > 0; k++)
         if (address < u->functions[low].high)

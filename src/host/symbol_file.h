@@ -51,6 +51,9 @@ struct symbol_range {
     const char *name;
 };
 bool symbol_file_range(struct symbol_file *f, uint64_t link_address, struct symbol_range *range);
+/* How many elements of a sorted list, each with an address as its first member, begin at
+   or before the address. */
+size_t symbol_position(const void *list, size_t count, size_t size, Dwarf_Addr address);
 /* A name of the symbol table as people read it. */
 const char *symbol_readable(struct pool *pool, const char *name);
 /* The scopes around an address of the unit, from the innermost outwards, an inlined

@@ -65,6 +65,20 @@ static int by_address(const void *a, const void *b) {
     return x->low < y->low ? -1 : x->low > y->low;
 }
 
+size_t symbol_position(const void *list, size_t count, size_t size, Dwarf_Addr address) {
+    size_t low = 0, high = count;
+    while (low < high) {
+        size_t middle = (low + high) / 2;
+        Dwarf_Addr start;
+        memcpy(&start, (const char *)list + middle * size, sizeof start);
+        if (start <= address)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
+}
+
 /* Not every compiler writes .debug_aranges: the units' own ranges tell too. */
 static void read_units(struct symbol_file *f) {
     Dwarf_Die *cu = NULL;
@@ -91,14 +105,7 @@ Dwarf_Die *symbol_file_unit(struct symbol_file *f, Dwarf_Addr address, Dwarf_Add
         return cu;
     if (!f->units_read)
         read_units(f);
-    size_t low = 0, high = f->unit_count;
-    while (low < high) {
-        size_t middle = (low + high) / 2;
-        if (f->units[middle].low <= address)
-            low = middle + 1;
-        else
-            high = middle;
-    }
+    size_t low = symbol_position(f->units, f->unit_count, sizeof *f->units, address);
     if (!low || address >= f->units[low - 1].high)
         return NULL;
     dwfl_module_getdwarf(f->module, bias);
@@ -158,14 +165,7 @@ static void read_symbols(struct symbol_file *f) {
 static const struct symbol *symbol_around(struct symbol_file *f, GElf_Addr address) {
     if (!f->symbols_read)
         read_symbols(f);
-    size_t low = 0, high = f->symbol_count;
-    while (low < high) {
-        size_t middle = (low + high) / 2;
-        if (f->symbols[middle].start <= address)
-            low = middle + 1;
-        else
-            high = middle;
-    }
+    size_t low = symbol_position(f->symbols, f->symbol_count, sizeof *f->symbols, address);
     if (!low)
         return NULL;
     const struct symbol *s = &f->symbols[low - 1];
