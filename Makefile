@@ -32,6 +32,10 @@ ROUNDS ?= 1000
 fuzz: build
 	@/usr/bin/python3 tests/fuzz/run.py $(CURDIR)/$(BUILD)/bin/tondo $(CURDIR)/$(BUILD)/bin/scribble $(ROUNDS)
 
+# Random loops over members that were never set, compiled in ten ways: no finding may come.
+loops: build
+	@/usr/bin/python3 tests/fuzz/loops.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -42,4 +46,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops bench install clean
