@@ -112,9 +112,12 @@ static int64_t below;
 
 void frame_follow(const struct instruction *i) {
     enum { SP = 1u << RSP, FP = 1u << RBP };
-    if (!i)
+    static bool own_rules; /* of code that the program made for itself */
+    if (!i) {
         below = 0;
-    if (!i || code_is_generated(i->pc)) {
+        own_rules = code_is_generated(now.pc);
+    }
+    if (!i || own_rules) {
         depth = -1;
         return;
     }
