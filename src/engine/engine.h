@@ -337,6 +337,12 @@ static inline uint64_t *dirty_words(struct context *c) {
 static inline uint64_t *dirty_vector(struct context *c, int number) {
     return (uint64_t *)((char *)c + CTX_UNDEFINED_VECTOR + 64 * number);
 }
+static inline uint64_t *dirty_masks(struct context *c) {
+    return (uint64_t *)((char *)c + CTX_UNDEFINED_MASKS);
+}
+static inline int vector_element(int number) {
+    return number < 16 ? ELEMENT_VECTOR + number : ELEMENT_MORE;
+}
 static inline uint32_t dirty_origin(struct context *c, int element) {
     return ((uint32_t *)((char *)c + CTX_ORIGIN))[element];
 }
@@ -347,6 +353,22 @@ static inline void dirty_set_origin(struct context *c, int element, uint32_t ori
 uint64_t dirty_now(struct context *c);
 /* Makes these elements defined. */
 void dirty_clear(struct context *c, uint64_t elements);
+/* Of the registers of AVX-512, what means nothing after a return (psABI: all but the
+   first two vectors). */
+void dirty_returned(struct context *c);
+/* Parts of the processor's state by their numbers (SDM volume 1, 13.1) that are
+   undefined bits of shared elements: where one lies in an XSAVE area, in bytes, and its
+   undefined bits, of which each register's take `size` bytes of the `step` they are
+   apart in the context. `compact`: the packed form, of the parts `wanted`. */
+struct state_part {
+    uint64_t offset;
+    uint8_t *bits;
+    uint32_t size, step, count;
+    int element;
+};
+enum { STATE_PARTS = 3 };
+/* The offset is 0 where the processor has no such part or it is not wanted. */
+struct state_part state_part(struct context *c, int number, bool compact, uint64_t wanted);
 /* Code of the dirty version for the address, for at least these elements. */
 uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew);
 /* What EXIT_UNDEFINED asks for. */

@@ -4,7 +4,8 @@
    once more with these bits marked undefined. An output bit that varied must be
    undefined in the engine's eyes; where it never varied although all ways were
    tried, "undefined" is counted as excess.
-   bits SEQUENCES [SEED [LENGTH [NAME]]] */
+   bits SEQUENCES [SEED [LENGTH [NAME]]]; with BITS_WIDE in the environment the
+   instructions are those of AVX-512, with vectors of 64 bytes and masks. */
 #define _GNU_SOURCE
 #include <pthread.h>
 #include <signal.h>
@@ -25,16 +26,19 @@ struct state {
     uint8_t memory[64];
     uint8_t vector[4][32];
     uint8_t set[8]; /* setb sete sets seto setp setl setle setbe */
+    uint8_t top[4][32]; /* of the vectors */
+    uint64_t mask[4];   /* k1 to k4 */
 };
 #define STATE_BYTES sizeof(struct state)
-#define INPUT_BYTES offsetof(struct state, set)
+static size_t input_bytes = offsetof(struct state, set);
 
 struct instruction {
     const uint8_t *start, *end;
     const char *text;
 };
-extern const struct instruction table_start[], table_end[];
+extern const struct instruction table_start[], table_end[], wide_table_start[], wide_table_end[];
 extern const uint8_t begin_start[], begin_end[], finish_start[], finish_end[];
+extern const uint8_t wide_begin_start[], wide_begin_end[], wide_finish_start[], wide_finish_end[];
 
 __asm__(".pushsection .rodata.table,\"aw\"\n.globl table_start\ntable_start:\n.popsection");
 #define I(text)                                                                              \
@@ -156,6 +160,97 @@ __asm__(".pushsection .rodata.table,\"aw\"\n.globl table_end\ntable_end:\n.popse
         "begin_start: pushq %rbx\n" STATE_LOAD "begin_end:\n"
         "finish_start: " STATE_STORE "popq %rbx\nvzeroupper\nretq\nfinish_end:\n.popsection");
 
+/* --- AVX-512: the vectors are zmm0, zmm1, zmm18 and zmm3 --- */
+
+__asm__(".pushsection .rodata.wide,\"aw\"\n.globl wide_table_start\nwide_table_start:\n.popsection");
+#define W(text)                                                                              \
+    __asm__(".pushsection .rodata.code,\"a\"\n91: " text "\n92:\n93: .asciz \"" text           \
+            "\"\n.popsection\n.pushsection .rodata.wide,\"aw\"\n.quad 91b,92b,93b\n.popsection");
+#define W3(op)                                                                               \
+    W(op " %zmm1,%zmm0,%zmm18") W(op " %ymm1,%ymm18,%ymm3{%k1}")                               \
+    W(op " " M ",%zmm18,%zmm0{%k2}{z}") W(op " %xmm18,%xmm3,%xmm1") W(op " %zmm3,%zmm3,%zmm3{%k3}")
+#define WB(op, n) W3(op) W(op " " M "{1to" #n "},%zmm1,%zmm3{%k4}")
+#define W2(op) W(op " %zmm1,%zmm18{%k1}{z}") W(op " " M ",%ymm3{%k2}") W(op " %xmm18,%xmm0")
+#define W2I(op, i) W(op " $" #i ",%zmm1,%zmm18{%k1}") W(op " $" #i "," M ",%zmm3{%k2}{z}")
+#define WK(op) W(op " %zmm1,%zmm18,%k1") W(op " %ymm3,%ymm0,%k2{%k1}") W(op " " M ",%zmm3,%k3{%k4}")
+#define WKI(op, i) W(op " $" #i ",%zmm1,%zmm18,%k1") W(op " $" #i "," M ",%ymm0,%k2{%k3}")
+#define MASKS(op) W(op "w %k1,%k2,%k3") W(op "q %k2,%k3,%k4") W(op "b %k3,%k1,%k1") W(op "d %k4,%k4,%k2")
+#define NARROWS(op, n) W(op " %zmm1,%" #n "mm18{%k1}") W(op " %zmm18," M "{%k2}") W(op " %zmm3,%" #n "mm0")
+
+W3("vpaddb") WB("vpaddd", 16) W3("vpsubw") WB("vpsubq", 8) WB("vpandd", 16) WB("vpandnq", 8)
+WB("vpord", 16) WB("vpxorq", 8) WB("vpmulld", 16) WB("vpmullq", 8) WB("vpmuludq", 8) W3("vpminub")
+WB("vpmaxsq", 8) WB("vpminud", 16) W3("vpaddusw") W3("vpavgb") W3("vpmaddwd") WB("vpdpbusd", 16)
+W3("vpsllvw") WB("vpsravq", 8) WB("vpsrlvd", 16) WB("vprolvd", 16) WB("vprorvq", 8) W3("vpshufb")
+WB("vaddps", 16) WB("vmulpd", 8) WB("vmaxps", 16) WB("vfmadd213ps", 16) WB("vfmadd231pd", 8)
+W3("vpunpcklbw") WB("vpunpckhdq", 16) W3("vpackuswb") WB("vpackssdw", 16) W("vpsadbw %zmm1,%zmm3,%zmm0")
+WB("vpblendmd", 16) W3("vpblendmb") WB("vblendmpd", 8) W3("vpermw") WB("vpermi2d", 16)
+WB("vpermt2q", 8) W3("vpermi2w") WB("vpermt2ps", 16) W(
+"vpermd %zmm1,%zmm18,%zmm3{%k1}") W("vpermq %zmm1,%zmm0,%zmm3") W("vpermpd $0x1b,%zmm1,%zmm18{%k2}")
+W("vpermilps %zmm1,%zmm0,%zmm3{%k1}") W("vpermilpd %zmm18,%zmm1,%zmm0") W("vpermilps $0x39,%zmm1,%zmm3")
+W("vpternlogd $0x96,%zmm1,%zmm0,%zmm18") W("vpternlogq $0xe8," M ",%zmm0,%zmm3{%k1}")
+W("vpternlogd $0xca,%ymm1,%ymm18,%ymm3{%k2}{z}") W("vpternlogd $0xff,%zmm1,%zmm1,%zmm1")
+W("valignd $3,%zmm1,%zmm0,%zmm18{%k1}") W("vshufi32x4 $0x4e,%zmm1,%zmm0,%zmm3") W2I("vprold", 7)
+W2I("vpshufd", 0x1b) W2I("vpsrlw", 5) W2I("vpsraq", 9) W("vpslldq $5,%zmm1,%zmm3")
+W2("vpabsb") W2("vpabsq") W2("vplzcntd") W2("vmovdqu8") W2("vmovdqu16") W2("vmovdqu32") W2("vmovdqu64")
+W2("vmovups") W("vmovapd %zmm1,%zmm0") W2("vmovddup") W2("vcvtdq2ps") W2("vcvtps2udq")
+W2("vcvttpd2qq") W2("vcvtudq2ps") W2("vsqrtps") W2("vrcp14pd") W2("vpexpandd") W2("vexpandpd")
+W2("vgetexpps") W2("vpconflictd")
+W("vpcompressd %zmm1,%zmm18{%k1}") W("vpcompressq %zmm18," M "{%k2}") W("vcompressps %ymm3,%ymm0{%k3}{z}")
+W("vmovdqu8 %zmm18," M "{%k1}") W("vmovdqu32 %ymm1," M "{%k2}") W("vmovups %zmm3," M) W("vmovdqa64 %xmm18," M)
+W("vpmovzxbd %xmm1,%zmm18{%k1}") W("vpmovsxwq " M ",%zmm3{%k2}{z}") W("vpmovzxdq %ymm18,%zmm0")
+W("vpmovsxbw " M ",%zmm1")
+NARROWS("vpmovdb", x) NARROWS("vpmovqw", x) NARROWS("vpmovwb", y) NARROWS("vpmovqd", y)
+NARROWS("vpmovsdb", x) NARROWS("vpmovusqd", y)
+W("vcvtps2pd %ymm1,%zmm18{%k1}") W("vcvtpd2ps %zmm18,%ymm0{%k2}") W("vcvtdq2pd " M ",%zmm3")
+W("vcvtps2qq %ymm0,%zmm1") W("vcvtqq2ps %zmm18,%ymm3")
+WK("vpcmpeqb") WK("vpcmpeqd") WK("vpcmpgtw") WK("vpcmpgtq") WK("vptestmb") WK("vptestnmd") WK("vptestmq")
+WKI("vpcmpub", 1) WKI("vpcmpb", 2) WKI("vpcmpw", 5) WKI("vpcmpuw", 6) WKI("vpcmpd", 0) WKI("vpcmpud", 1)
+WKI("vpcmpq", 6) WKI("vpcmpuq", 4) WKI("vpcmpd", 3) WKI("vcmpps", 1) WKI("vcmppd", 0) W("vfpclassps $0x18,%zmm1,%k1{%k2}")
+W("vcmpss $1,%xmm1,%xmm18,%k1{%k2}") W("vcmpsd $2,%xmm3,%xmm0,%k3")
+W("vaddss %xmm1,%xmm18,%xmm3{%k1}") W("vmulsd " M ",%xmm1,%xmm0{%k2}{z}") W("vmovss " M ",%xmm18{%k1}")
+W("vmovsd %xmm1,%xmm0,%xmm3{%k2}") W("vmovss %xmm18," M "{%k3}") W("vsqrtsd %xmm1,%xmm18,%xmm0{%k1}")
+W("vfmadd231ss %xmm1,%xmm3,%xmm18{%k4}") W("vcvtusi2sd %rax,%xmm1,%xmm18") W("vcvttsd2usi %xmm18,%ecx")
+W("vpmovb2m %zmm1,%k1") W("vpmovm2w %k2,%zmm18") W("vpmovd2m %ymm18,%k3") W("vpmovm2q %k1,%zmm0")
+MASKS("kand") MASKS("kandn") MASKS("kor") MASKS("kxor") MASKS("kxnor") MASKS("kadd")
+W("kunpckbw %k1,%k2,%k3") W("kunpckwd %k2,%k3,%k1") W("kunpckdq %k3,%k4,%k2")
+W("knotw %k1,%k2") W("knotq %k3,%k3") W("kshiftlw $3,%k1,%k2") W("kshiftrq $9,%k2,%k3") W("kshiftrb $2,%k4,%k1")
+W("kmovw %k1,%eax") W("kmovq %rbx,%k2") W("kmovb " M ",%k3") W("kmovd %k4," M) W("kmovq %k1,%k4") W("kmovd %ecx,%k1")
+W("kortestw %k1,%k2") W("kortestq %k3,%k3") W("kortestb %k2,%k4") W("ktestw %k1,%k3") W("ktestd %k2,%k2")
+W("vpbroadcastd %eax,%zmm18{%k1}") W("vpbroadcastb %xmm1,%zmm0") W("vpbroadcastq " M ",%zmm3{%k2}{z}")
+W("vbroadcasti32x4 " M ",%zmm1") W("vbroadcastf64x4 " M ",%zmm18{%k1}") W("vbroadcastss %xmm18,%ymm3")
+W("vextracti64x4 $1,%zmm1,%ymm18{%k1}") W("vextracti32x4 $3,%zmm18," M) W("vextractf64x2 $2,%zmm3,%xmm0")
+W("vinserti64x4 $1,%ymm1,%zmm18,%zmm3{%k2}") W("vinserti32x4 $2," M ",%zmm0,%zmm1") W("vzeroupper")
+W("vpaddd %ymm1,%ymm0,%ymm3") W("paddd %xmm1,%xmm0") W("vmovdqu %ymm1,%ymm3") W("movaps %xmm0,%xmm3")
+W("vmovdqu %ymm3," M) W("vpxord %zmm18,%zmm18,%zmm18") W("vpcmpeqb %zmm1,%zmm1,%k2")
+W("movl %eax,%ebx") W("addq %rcx,%rdx")
+
+#define WIDE_LOAD                                                                            \
+    "movq (%rdi),%rax\nmovq 8(%rdi),%rbx\nmovq 16(%rdi),%rcx\nmovq 24(%rdi),%rdx\n"            \
+    "movq 32(%rdi),%rsi\nmovq 40(%rdi),%r8\nmovq 48(%rdi),%r9\nmovq 56(%rdi),%r10\n"           \
+    "vmovups 128(%rdi),%ymm0\nvinserti64x4 $1,264(%rdi),%zmm0,%zmm0\n"                         \
+    "vmovups 160(%rdi),%ymm1\nvinserti64x4 $1,296(%rdi),%zmm1,%zmm1\n"                         \
+    "vmovups 192(%rdi),%ymm18\nvinserti64x4 $1,328(%rdi),%zmm18,%zmm18\n"                      \
+    "vmovups 224(%rdi),%ymm3\nvinserti64x4 $1,360(%rdi),%zmm3,%zmm3\n"                         \
+    "kmovq 392(%rdi),%k1\nkmovq 400(%rdi),%k2\nkmovq 408(%rdi),%k3\nkmovq 416(%rdi),%k4\n"      \
+    "movq %r9,%r11\naddq %r10,%r11\nmovl $0,%r11d\n"
+#define WIDE_STORE                                                                           \
+    "kmovq %k1,392(%rdi)\nkmovq %k2,400(%rdi)\nkmovq %k3,408(%rdi)\nkmovq %k4,416(%rdi)\n"      \
+    "vmovups %ymm18,192(%rdi)\n"                                                              \
+    "vextracti64x4 $1,%zmm0,264(%rdi)\nvextracti64x4 $1,%zmm1,296(%rdi)\n"                     \
+    "vextracti64x4 $1,%zmm18,328(%rdi)\nvextracti64x4 $1,%zmm3,360(%rdi)\n"
+#define ORDINARY_STORE                                                                       \
+    "setb 256(%rdi)\nsete 257(%rdi)\nsets 258(%rdi)\nseto 259(%rdi)\nsetp 260(%rdi)\n"         \
+    "setl 261(%rdi)\nsetle 262(%rdi)\nsetbe 263(%rdi)\n"                                       \
+    "movq %rax,(%rdi)\nmovq %rbx,8(%rdi)\nmovq %rcx,16(%rdi)\nmovq %rdx,24(%rdi)\n"            \
+    "movq %rsi,32(%rdi)\nmovq %r8,40(%rdi)\nmovq %r9,48(%rdi)\nmovq %r10,56(%rdi)\n"           \
+    "vmovups %ymm0,128(%rdi)\nvmovups %ymm1,160(%rdi)\nvmovups %ymm3,224(%rdi)\n"
+__asm__(".pushsection .rodata.wide,\"aw\"\n.globl wide_table_end\nwide_table_end:\n.popsection\n"
+        ".pushsection .rodata.code,\"a\"\n"
+        ".globl wide_begin_start,wide_begin_end,wide_finish_start,wide_finish_end\n"
+        "wide_begin_start: pushq %rbx\n" WIDE_LOAD "wide_begin_end:\n"
+        "wide_finish_start: " WIDE_STORE ORDINARY_STORE
+        "popq %rbx\nvzeroupper\nretq\nwide_finish_end:\n.popsection");
+
 static uint64_t seed;
 static uint64_t next_random(void) { /* xorshift64* (Vigna 2016) */
     seed ^= seed >> 12;
@@ -186,19 +281,33 @@ struct place {
     unsigned byte, bit;
 };
 
+static unsigned input_at(unsigned n);
 static unsigned choose_bits(struct place *places, uint8_t *undefined, unsigned most) {
     memset(undefined, 0, STATE_BYTES);
     unsigned count = 1 + (unsigned)(next_random() % most);
-    unsigned focus = (unsigned)(next_random() % INPUT_BYTES);
+    unsigned focus = (unsigned)(next_random() % input_bytes);
     for (unsigned k = 0; k < count; k++) {
         unsigned byte = next_random() & 1 ? focus : (unsigned)(next_random() % 12) * 8 +
                                                         (unsigned)(next_random() % 2);
         if (next_random() % 4 == 0)
-            byte = (unsigned)(next_random() % INPUT_BYTES);
+            byte = (unsigned)(next_random() % input_bytes);
+        byte = input_at(byte);
         places[k] = (struct place){byte, (unsigned)(next_random() & 7)};
         undefined[byte] |= (uint8_t)(1u << places[k].bit);
     }
     return count;
+}
+
+static const struct code {
+    const struct instruction *first, *last;
+    const uint8_t *begin, *begin_end, *finish, *finish_end;
+} narrow = {table_start, table_end, begin_start, begin_end, finish_start, finish_end},
+  wide = {wide_table_start, wide_table_end, wide_begin_start, wide_begin_end, wide_finish_start,
+          wide_finish_end};
+
+/* What flags leave behind is no input: it lies between the inputs. */
+static unsigned input_at(unsigned n) {
+    return n < offsetof(struct state, set) ? n : n + (unsigned)sizeof(((struct state *)0)->set);
 }
 
 static void flip(struct state *s, const struct place *places, unsigned count, uint64_t which) {
@@ -254,8 +363,20 @@ int main(int argc, char **argv) {
     uint64_t first = argc > 2 ? strtoull(argv[2], NULL, 0) : 1;
     long longest = argc > 3 ? atol(argv[3]) : 4;
     const char *name = argc > 4 ? argv[4] : NULL;
-    size_t kinds = (size_t)(table_end - table_start);
-    size_t room = (size_t)sequences * 1024 + 4096;
+    struct code c = narrow;
+    if (getenv("BITS_WIDE")) {
+        if (!__builtin_cpu_supports("avx512bw") || !__builtin_cpu_supports("avx512dq") ||
+            !__builtin_cpu_supports("avx512vl") || !__builtin_cpu_supports("avx512cd") ||
+            !__builtin_cpu_supports("avx512vnni")) {
+            puts("this processor has no AVX-512");
+            return 0;
+        }
+        c = wide;
+        input_bytes = STATE_BYTES - sizeof(((struct state *)0)->set);
+    }
+    const struct instruction *table = c.first;
+    size_t kinds = (size_t)(c.last - c.first);
+    size_t room = (size_t)sequences * 2048 + 4096;
     uint8_t *code = mmap(NULL, room, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
     uint8_t **entries = calloc((size_t)sequences, sizeof *entries);
     size_t (*parts)[8] = calloc((size_t)sequences, sizeof *parts);
@@ -265,16 +386,16 @@ int main(int argc, char **argv) {
     for (long n = 0; n < sequences; n++) {
         long length = 1 + (long)(next_random() % (uint64_t)longest);
         entries[n] = at;
-        at = append(at, begin_start, begin_end);
+        at = append(at, c.begin, c.begin_end);
         for (long k = 0; k < length; k++) {
             size_t which;
             do
                 which = longest == 1 && !name ? (size_t)n % kinds : next_random() % kinds;
-            while (name && !strstr(table_start[which].text, name));
+            while (name && !strstr(table[which].text, name));
             parts[n][k] = which + 1;
-            at = append(at, table_start[which].start, table_start[which].end);
+            at = append(at, table[which].start, table[which].end);
         }
-        at = append(at, finish_start, finish_end);
+        at = append(at, c.finish, c.finish_end);
         at = (uint8_t *)(((uintptr_t)at + 15) & ~15UL);
     }
     mprotect(code, room, PROT_READ | PROT_EXEC);
@@ -286,7 +407,7 @@ int main(int argc, char **argv) {
             static uint8_t undefined[STATE_BYTES], varies[STATE_BYTES], said[STATE_BYTES];
             static struct place places[64];
             unsigned count = choose_bits(places, undefined, round == 2 ? 40 : 8);
-            for (unsigned k = 0; k < INPUT_BYTES / 8; k++)
+            for (unsigned k = 0; k < STATE_BYTES / 8; k++)
                 ((uint64_t *)&base)[k] = interesting();
             memset(base.set, 0, sizeof base.set);
             memset(varies, 0, sizeof varies);
@@ -303,7 +424,7 @@ int main(int argc, char **argv) {
                     varies[k] |= ((uint8_t *)&one)[k] ^ ((uint8_t *)&result)[k];
             }
             marked = base;
-            syscall(DOOR, DOOR_SET, &marked, INPUT_BYTES, undefined);
+            syscall(DOOR, DOOR_SET, &marked, STATE_BYTES, undefined);
             run(&marked);
             syscall(DOOR, DOOR_GET, &marked, STATE_BYTES, said);
             static const uint8_t nothing[STATE_BYTES];
@@ -332,7 +453,7 @@ int main(int argc, char **argv) {
             printf("%s in sequence %ld, round %d (seed %llu):", wrong & 1 ? "other result" : "missed", n,
                    round, (unsigned long long)first);
             for (int k = 0; parts[n][k]; k++)
-                printf(" [%s]", table_start[parts[n][k] - 1].text);
+                printf(" [%s]", table[parts[n][k] - 1].text);
             puts("");
             for (unsigned k = 0; k < STATE_BYTES; k++)
                 if (undefined[k] || (varies[k] & ~said[k]))
@@ -349,7 +470,7 @@ int main(int argc, char **argv) {
         if (!excess_of[most])
             break;
         printf("excess %llu bits in %llu runs: %s\n", (unsigned long long)excess_of[most],
-               (unsigned long long)tested_of[most], table_start[most].text);
+               (unsigned long long)tested_of[most], table[most].text);
         excess_of[most] = 0;
     }
     printf("%ld sequences of %zu instructions: %llu bits, %llu of them undefined; %llu missed, "

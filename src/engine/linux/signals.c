@@ -387,6 +387,11 @@ static void save_undefined(struct context *c, gaddr frame, gaddr area, uint64_t 
             origin_set(c, area + XSAVE_LOW + 16u * (unsigned)v, 16,
                        dirty_origin(c, ELEMENT_VECTOR + v));
     }
+    for (int part = 0; part < STATE_PARTS && c->dirty & ELEMENTS_SHARED; part++) {
+        struct state_part s = state_part(c, part, false, ~0ULL);
+        for (uint32_t n = 0; n < s.count && s.offset && s.offset + s.count * s.size <= vectors; n++)
+            copy_bytes(shadow_of(area + s.offset + n * s.size), s.bits + n * s.step, s.size);
+    }
     dirty_clear(c, 1ULL << RAX | 1ULL << RDI | 1ULL << RSI | 1ULL << RDX | 1ULL << ELEMENT_FLAGS);
 }
 
@@ -418,6 +423,11 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
             if (shadow_first_undefined(low, 16))
                 dirty_set_origin(c, ELEMENT_VECTOR + v, origin_at(c, low));
         }
+    for (int part = 0; part < STATE_PARTS && area; part++) {
+        struct state_part s = state_part(c, part, false, ~0ULL);
+        for (uint32_t n = 0; n < s.count && s.offset && s.offset + s.count * s.size <= vectors; n++)
+            copy_bytes(s.bits + n * s.step, shadow_of(area + s.offset + n * s.size), s.size);
+    }
     c->dirty = dirty_now(c);
     if (sp > frame && sp - frame < 65536)
         shadow_fill(frame, sp - 128 > frame ? sp - 128 - frame : 0, 0xff);

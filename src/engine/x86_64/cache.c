@@ -117,6 +117,7 @@ static void begin_anew(void) {
     cache.paged_count = 1;
     cache.version_count = 1;
     cache.dropped = 0;
+    cache.outdated = false;
 }
 
 void cache_start(void) {
@@ -426,6 +427,8 @@ static bool is_wasteful(void) {
 }
 
 static bool is_nearly_full(void) {
+    if (cache.outdated)
+        return true;
     uint64_t cold = (uint64_t)(uintptr_t)cache.cold - CACHE_BASE - CACHE_SIZE / 2;
     return (uint64_t)(cache.at - cache.first) > CACHE_SIZE / 8 * 3 || cold > CACHE_SIZE / 8 * 3 ||
            cache.site_count > CACHE_PLACES / 4 * 3 || cache.check_count > CACHE_CHECKS / 4 * 3 ||
@@ -682,8 +685,10 @@ static void return_missed(struct context *c) {
         return;
     }
     gaddr to = *(gaddr *)guest(sp);
-    if (c->dirty)
+    if (c->dirty) {
+        dirty_returned(c);
         keep_origins(c); /* while the frame's record is still there */
+    }
     c->recover = 0;
     struct shadow_entry *e = c->shadow;
     while (e > c->shadow_base && e[-1].stack_pointer < sp)

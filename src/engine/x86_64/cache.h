@@ -13,6 +13,9 @@ struct cache {
     uint32_t flushing;
     uint32_t paged_count, forward_count, link_count, site_count, block_count, check_count, plan_count, version_count;
     struct lock lock;
+    /* The guest has AVX-512 in its code: whole vectors are 64 bytes from now on, and
+       those of mask registers 8. */
+    bool wide, wide_masks, outdated;
 };
 extern struct cache cache;
 

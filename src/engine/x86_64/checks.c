@@ -307,6 +307,14 @@ void emit_zero(const struct memory *m) {
 
 static void emit_check(const struct instruction *i, const struct memory *m, enum cold_kind kind,
                        bool flags_live) {
+    if (m->size == 64) { /* the stubs take 32 bytes at most */
+        struct memory half = *m;
+        half.size = 32;
+        emit_check(i, &half, kind, flags_live);
+        half.displacement += 32;
+        emit_check(i, &half, kind, flags_live);
+        return;
+    }
     if (is_foreign(m))
         emit_check_foreign(i, m, kind, flags_live);
     else if (flags_live)
@@ -329,8 +337,9 @@ void emit_checks(const struct instruction *i, bool flags_live) {
         enum check check = check_of(i, m);
         if (check == CHECK_NONE || is_proved(m))
             continue;
-        if (m->size == 0 || m->size > 32 || !fits(m->displacement + 64)) {
-            if (is_foreign(m) && m->size && m->size <= 32)
+        bool known = m->size && (m->size <= 32 || m->size == 64);
+        if (!known || !fits(m->displacement + 64)) {
+            if (is_foreign(m) && known)
                 goto plain;
             emit_exit_and_back(EXIT_SLOW, i->pc);
             return;

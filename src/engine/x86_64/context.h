@@ -45,9 +45,12 @@
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
 #define CTX_UNDEFINED_FLAGS 0xb080
 #define CTX_UNDEFINED_X87 0xb088 /* a byte for each physical register, 0 or 0xFF */
-#define CTX_UNDEFINED_VECTOR 0xb100 /* 64 bytes each */
-#define CTX_VALUE 0xb500   /* vector operands on their way to C, 64 bytes each */
-#define CTX_ORIGIN 0xb800  /* 32-bit origins by element number */
+#define CTX_UNDEFINED_VECTOR 0xb100 /* 32 registers of 64 bytes */
+#define CTX_VALUE 0xb900   /* vector and mask operands on their way to C, 64 bytes each */
+#define VALUE_INDEX 6      /* behind the operands': the index of a gather */
+#define VALUE_MASK 7       /* and the mask that governs the lanes */
+#define CTX_ORIGIN 0xbb00  /* 32-bit origins by element number */
+#define CTX_UNDEFINED_MASKS 0xbc00 /* 8 words */
 #define CTX_VECTOR 0xd000 /* XSAVE area */
 #define CTX_LOOKUP_KEY 0x10000  /* 65536 negated guest addresses */
 #define CTX_LOOKUP_HOST 0x90000 /* 65536 code-cache addresses */
@@ -100,6 +103,12 @@
    number, then these. */
 #define ELEMENT_FLAGS 16
 #define ELEMENT_X87 17
+/* Of AVX-512, several registers each: none of these is ever wholly overwritten, only C
+   tells that they are defined again. */
+#define ELEMENT_MASKS 18 /* k0 to k7 */
+#define ELEMENT_TOPS 19  /* the upper halves of zmm0 to zmm15 */
+#define ELEMENT_MORE 20  /* zmm16 to zmm31 */
+#define ELEMENTS_SHARED (7ULL << ELEMENT_MASKS)
 #define ELEMENT_VECTOR 32 /* 16 of them: the lower 16 bytes */
 #define ELEMENT_UPPER 48  /* and the upper 16 */
 #define ELEMENTS 64

@@ -20,6 +20,20 @@ int register_number(ZydisRegister reg) {
     return -1;
 }
 
+int vector_number(ZydisRegister reg) {
+    if (reg >= ZYDIS_REGISTER_XMM0 && reg <= ZYDIS_REGISTER_XMM31)
+        return reg - ZYDIS_REGISTER_XMM0;
+    if (reg >= ZYDIS_REGISTER_YMM0 && reg <= ZYDIS_REGISTER_YMM31)
+        return reg - ZYDIS_REGISTER_YMM0;
+    if (reg >= ZYDIS_REGISTER_ZMM0 && reg <= ZYDIS_REGISTER_ZMM31)
+        return reg - ZYDIS_REGISTER_ZMM0;
+    return -1;
+}
+
+int mask_number(ZydisRegister reg) {
+    return reg >= ZYDIS_REGISTER_K0 && reg <= ZYDIS_REGISTER_K7 ? (int)(reg - ZYDIS_REGISTER_K0) : -1;
+}
+
 bool is_string_instruction(const struct instruction *i) {
     return i->z.meta.category == ZYDIS_CATEGORY_STRINGOP;
 }
@@ -65,6 +79,20 @@ static void take_memory(struct instruction *i, const ZydisDecodedOperand *o) {
     i->memory_count++;
 }
 
+/* Apart from the mask the operands of EVEX forms are those of the others. */
+static void take_mask(struct instruction *i) {
+    const ZydisDecodedOperand *o = &i->operands[1];
+    if (i->z.operand_count < 2 || o->encoding != ZYDIS_OPERAND_ENCODING_MASK)
+        return;
+    i->mask = (uint8_t)mask_number(o->reg.value);
+    i->zeroing = i->z.avx.mask.mode == ZYDIS_MASK_MODE_ZEROING ||
+                 i->z.avx.mask.mode == ZYDIS_MASK_MODE_CONTROL_ZEROING;
+    i->z.operand_count--;
+    i->z.operand_count_visible--;
+    for (int k = 1; k < i->z.operand_count; k++)
+        i->operands[k] = i->operands[k + 1];
+}
+
 void decode(struct instruction *i, gaddr pc, uint64_t available) {
     if (!decoder_ready) {
         ZydisDecoderInit(&decoder, ZYDIS_MACHINE_MODE_LONG_64, ZYDIS_STACK_WIDTH_64);
@@ -74,6 +102,8 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
     i->memory_count = 0;
     i->encoded = -1;
     i->flags_read = i->flags_killed = i->registers_used = i->registers_written = 0;
+    i->mask = 0;
+    i->zeroing = false;
     ZydisDecoderContext context; /* in two steps: the whole-in-one call clears all operands */
     i->valid = ZYAN_SUCCESS(ZydisDecoderDecodeInstruction(&decoder, &context, guest(pc), available,
                                                           &i->z)) &&
@@ -84,6 +114,8 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
         i->flags_read = ARITHMETIC_FLAGS;
         return;
     }
+    if (i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_EVEX)
+        take_mask(i);
     i->repeated = i->z.attributes &
                   (ZYDIS_ATTRIB_HAS_REP | ZYDIS_ATTRIB_HAS_REPE | ZYDIS_ATTRIB_HAS_REPNE);
     if (i->z.cpu_flags) {

@@ -21,6 +21,10 @@ struct instruction {
     int memory_count;
     int encoded; /* which of them the ModRM byte describes, -1: none */
     bool repeated;
+    /* EVEX: the mask register that governs the lanes, 0 when none does (it is not among
+       the operands), and whether the others become 0. */
+    uint8_t mask;
+    bool zeroing;
 };
 
 /* Decodes at the guest address, of which `available` bytes may be read. */
@@ -32,6 +36,10 @@ void decode_here(struct instruction *i, gaddr pc);
 uint32_t flags_written(const struct instruction *i);
 /* 0..15, or -1. */
 int register_number(ZydisRegister reg);
+/* 0..31 of XMM, YMM and ZMM registers, or -1. */
+int vector_number(ZydisRegister reg);
+/* 0..7 of K registers, or -1. */
+int mask_number(ZydisRegister reg);
 bool is_string_instruction(const struct instruction *i);
 
 #endif

@@ -14,6 +14,19 @@ static uint64_t bit(int element) { return 1ULL << element; }
 /* --- emitting --- */
 
 static int words_of(int element, int *offset) {
+    switch (element) {
+    case ELEMENT_MASKS:
+        *offset = CTX_UNDEFINED_MASKS;
+        return 8;
+    case ELEMENT_MORE:
+        *offset = CTX_UNDEFINED_VECTOR + 64 * 16;
+        return 8 * 16;
+    case ELEMENT_TOPS: /* not side by side: only counted, never gone through */
+        *offset = CTX_UNDEFINED_VECTOR;
+        return 4 * 16;
+    default:
+        break;
+    }
     if (element < ELEMENT_VECTOR) {
         *offset = CTX_UNDEFINED + 8 * element;
         return 1;
@@ -46,7 +59,7 @@ static void emit_zero_word(int offset) { /* mov qword fs:[offset], 0 */
 }
 
 void dirty_drop(uint64_t elements) {
-    uint64_t set = now.dirty ? elements & now.possible : 0;
+    uint64_t set = now.dirty ? elements & now.possible & ~ELEMENTS_SHARED : 0;
     now.possible &= ~set;
     now.changed |= set != 0;
     for (; set; set &= set - 1) {
@@ -265,6 +278,8 @@ static uint64_t address_registers(const struct instruction *i) {
 /* Leaves a part of what it writes as it was. */
 static bool writes_part(const struct instruction *i) {
     uint32_t flags = flags_written(i);
+    if (plan_outputs(i) & now.possible & ELEMENTS_SHARED)
+        return true;
     if ((now.possible & bit(ELEMENT_FLAGS)) && flags && i->flags_killed != ARITHMETIC_FLAGS)
         return true;
     int lane, rule = rule_of(i, &lane);
@@ -274,6 +289,9 @@ static bool writes_part(const struct instruction *i) {
             !(o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
             continue;
         int e = element_of(o->reg.value);
+        if (e >= ELEMENT_VECTOR && (now.possible & bit(ELEMENT_TOPS)) &&
+            i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY)
+            return true; /* its top becomes 0 */
         if (e < 0 || !(now.possible & bit(e)))
             continue;
         if (e < 16 && o->size < 32)
@@ -302,13 +320,17 @@ bool wants_dirty(const struct instruction *i) {
     int lane;
     if (!now.dirty || wants_slow_check(i))
         return false;
+    if (rule_of(i, &lane) == RULE_ZERO_UPPER)
+        return now.possible &
+               (~0ULL << (i->z.mnemonic == ZYDIS_MNEMONIC_VZEROALL ? ELEMENT_VECTOR : ELEMENT_UPPER) |
+                bit(ELEMENT_TOPS));
     if (rule_of(i, &lane) == RULE_NOTHING)
         return (plan_outputs(i) & now.possible) && writes_part(i);
     if (plan_inputs(i) & now.possible)
         return true;
     if ((now.possible & bit(ELEMENT_X87)) && i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
         return true;
-    if ((plan_outputs(i) & now.possible) && writes_part(i))
+    if (((plan_outputs(i) & now.possible) || (now.possible & ELEMENTS_SHARED)) && writes_part(i))
         return true;
     if ((now.possible & bit(ELEMENT_FLAGS)) && !i->flags_killed && flags_written(i))
         return true; /* a shift by a register may leave the flags */
@@ -317,7 +339,8 @@ bool wants_dirty(const struct instruction *i) {
 
 bool wants_plan(const struct instruction *i) {
     int lane, rule = rule_of(i, &lane);
-    if (rule == RULE_MASKED || rule == RULE_GATHER || rule == RULE_SAVE || rule == RULE_RESTORE)
+    if (rule == RULE_MASKED || rule == RULE_GATHER || rule == RULE_SCATTER || rule == RULE_SAVE ||
+        rule == RULE_RESTORE || masks_memory(i))
         return true;
     for (int k = 0; k < i->memory_count; k++)
         if (i->memory[k].vector_index)
@@ -327,9 +350,15 @@ bool wants_plan(const struct instruction *i) {
            i->memory_count && i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER;
 }
 
+/* Moves 16 bytes (the old forms leave the rest of a register alone), else all there are. */
 static void emit_vector(int opcode, int number, bool wide, int offset) {
     emit8(&out, 0x64);
-    if (wide) { /* vmovups ymm */
+    if (wide && cache.wide) { /* vmovups zmm (SDM volume 2, 2.7: EVEX) */
+        emit8(&out, 0x62);
+        emit8(&out, 0xf1 & ~(number & 8 ? 0x80 : 0) & ~(number & 16 ? 0x10 : 0));
+        emit8(&out, 0x7c);
+        emit8(&out, 0x48);
+    } else if (wide) { /* vmovups ymm */
         emit8(&out, 0xc5);
         emit8(&out, number >= 8 ? 0x7c : 0xfc);
     } else {
@@ -344,13 +373,31 @@ static void emit_vector(int opcode, int number, bool wide, int offset) {
 #define LOAD_VECTOR 0x10
 #define STORE_VECTOR 0x11
 
+static void emit_mask(int number, int slot) { /* kmovq fs:[slot], k; without AVX512BW kmovw */
+    emit8(&out, 0x64);
+    if (cache.wide_masks) {
+        emit8(&out, 0xc4);
+        emit8(&out, 0xe1);
+        emit8(&out, 0xf8);
+    } else {
+        emit8(&out, 0xc5);
+        emit8(&out, 0xf8);
+    }
+    emit8(&out, 0x91);
+    emit_memory(&out, number, -1, -1, 1, CTX_VALUE + 64 * slot);
+}
+
 /* Hands the values of vector operands to C. */
 static void emit_values(const struct plan *p) {
     for (int n = 0; n < p->count; n++)
         if (p->operands[n].kind == OPERAND_VECTOR)
             emit_vector(STORE_VECTOR, p->operands[n].number, p->vex, CTX_VALUE + 64 * n);
-    if (p->rule == RULE_GATHER)
-        emit_vector(STORE_VECTOR, p->index_vector, true, CTX_VALUE + 64 * 6);
+        else if (p->operands[n].kind == OPERAND_MASK)
+            emit_mask(p->operands[n].number, n);
+    if (p->rule == RULE_GATHER || p->rule == RULE_SCATTER)
+        emit_vector(STORE_VECTOR, p->index_vector, true, CTX_VALUE + 64 * VALUE_INDEX);
+    if (p->mask)
+        emit_mask(p->mask, VALUE_MASK);
 }
 
 static void emit_plan(uint32_t index) {
@@ -358,6 +405,25 @@ static void emit_plan(uint32_t index) {
     emit_values(&cache_plans[index]);
     emit_context_constant(&out, CTX_GUEST_TARGET, index);
     emit_exit_and_back(EXIT_UNDEFINED, now.pc);
+}
+
+/* In the clean version, memory under a mask: C need not be asked where nothing of the
+   whole operand is undefined or forbidden. */
+bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live_after) {
+    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    if (now.dirty || !m || m->vector_index || !masks_memory(i) || is_foreign(m) || !m->size ||
+        m->size > 64)
+        return false;
+    uint32_t index = plan_make(i, 0, live_after);
+    cache_plans[index].clean = true;
+    emit_values(&cache_plans[index]);
+    int first = cold_count;
+    emit_touch_check(m, flags_live);
+    for (int k = first; k < cold_count; k++) {
+        colds[k].argument = index;
+        colds[k].resume = out.at;
+    }
+    return true;
 }
 
 void emit_dirty_use(const struct instruction *i, int rule, uint32_t live_after) {
@@ -402,19 +468,21 @@ static bool runs_on_bits(const struct instruction *i) {
     bool vectors = false;
     if (is_general_move(i))
         return true;
+    if (i->mask && ((now.possible & bit(ELEMENT_MASKS)) || masks_memory(i)))
+        return false;
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         if (o->type == ZYDIS_OPERAND_TYPE_REGISTER) {
             int e = element_of(o->reg.value);
-            if (e == ELEMENT_X87)
+            if (e == ELEMENT_X87 || e == ELEMENT_MASKS)
                 return false;
-            vectors |= e >= ELEMENT_VECTOR;
+            vectors |= e >= ELEMENT_VECTOR || e == ELEMENT_MORE;
         }
         if (o->type == ZYDIS_OPERAND_TYPE_MEMORY &&
             (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
             return false;
     }
-    if (rule != RULE_SAME && rule != RULE_COPY)
+    if (rule != RULE_SAME && rule != RULE_COPY && rule != RULE_V_EXTEND)
         return false;
     if (i->encoded >= 0 && is_foreign(&i->memory[i->encoded]))
         return false;
@@ -427,7 +495,8 @@ static bool is_plain_store(const struct instruction *i) {
     const ZydisDecodedOperand *to = &i->operands[0], *from = &i->operands[1];
     if ((rule != RULE_COPY && rule != RULE_SAME) || i->z.operand_count_visible != 2 ||
         to->type != ZYDIS_OPERAND_TYPE_MEMORY || from->type != ZYDIS_OPERAND_TYPE_REGISTER ||
-        i->encoded < 0 || is_foreign(&i->memory[i->encoded]) || i->memory[i->encoded].size > 32)
+        i->encoded < 0 || is_foreign(&i->memory[i->encoded]) || i->memory[i->encoded].size > 64 ||
+        i->mask)
         return false;
     int e = element_of(from->reg.value);
     switch (i->z.mnemonic) {
@@ -442,7 +511,7 @@ static bool is_plain_store(const struct instruction *i) {
     }
     if (from->reg.value >= ZYDIS_REGISTER_AH && from->reg.value <= ZYDIS_REGISTER_BH)
         return false;
-    return e >= 0 && e != ELEMENT_X87;
+    return e >= 0 && e != ELEMENT_X87 && e != ELEMENT_MASKS;
 }
 
 void emit_rewritten(const struct instruction *i, int base, int64_t displacement);
@@ -467,7 +536,7 @@ static void drop_upper(const struct instruction *i) {
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
-        if (e >= ELEMENT_VECTOR && o->size <= 128 &&
+        if (e >= ELEMENT_VECTOR && o->size <= 128 && /* none of zmm16 to zmm31 */
             (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
             now.possible &= ~bit(e - ELEMENT_VECTOR + ELEMENT_UPPER);
     }
@@ -498,7 +567,8 @@ static void emit_same(const struct instruction *i, bool flags_live) {
             emit_plan(index);
             dirty_drop(address_registers(i));
         } else {
-            int first = cold_count, to = outputs ? __builtin_ctzll(outputs) : ELEMENT_FLAGS;
+            uint64_t named = outputs & ~bit(ELEMENT_TOPS);
+            int first = cold_count, to = named ? __builtin_ctzll(named) : ELEMENT_FLAGS;
             emit_touch_check(m, flags_live);
             for (int k = first; k < cold_count; k++) {
                 colds[k].argument = index;
@@ -513,20 +583,21 @@ static void emit_same(const struct instruction *i, bool flags_live) {
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
         if (e < 0)
             continue;
-        bool again = saved & bit(e);
-        saved |= bit(e);
+        int v = vector_number(o->reg.value);
+        uint64_t name = v < 0 ? bit(e) : 1ULL << (16 + v);
+        bool again = saved & name;
+        saved |= name;
         bool reads = (o->actions & ZYDIS_OPERAND_ACTION_MASK_READ) || (!vex && e >= ELEMENT_VECTOR);
-        if (e < 16) {
+        if (v < 0) {
             if (!again)
                 emit_spill(&out, e);
             if (reads)
                 emit_from_context(&out, e, CTX_UNDEFINED + 8 * e);
         } else {
             if (!again)
-                emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
+                emit_vector(STORE_VECTOR, v, vex, CTX_VALUE + 64 * k);
             if (reads)
-                emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex,
-                            CTX_UNDEFINED_VECTOR + 64 * (e - ELEMENT_VECTOR));
+                emit_vector(LOAD_VECTOR, v, vex, CTX_UNDEFINED_VECTOR + 64 * v);
         }
     }
     emit_on_shadow(i);
@@ -537,20 +608,21 @@ static void emit_same(const struct instruction *i, bool flags_live) {
             int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
             if (e < 0)
                 continue;
-            bool again = saved & bit(e);
-            saved |= bit(e);
+            int v = vector_number(o->reg.value);
+            uint64_t name = v < 0 ? bit(e) : 1ULL << (16 + v);
+            bool again = saved & name;
+            saved |= name;
             bool writes = o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE;
-            if (e < 16) {
+            if (v < 0) {
                 if (pass)
                     emit_unspill(&out, e);
                 else if (writes)
                     emit_to_context(&out, e, CTX_UNDEFINED + 8 * e);
             } else if (pass) {
                 if (!again)
-                    emit_vector(LOAD_VECTOR, e - ELEMENT_VECTOR, vex, CTX_VALUE + 64 * k);
+                    emit_vector(LOAD_VECTOR, v, vex, CTX_VALUE + 64 * k);
             } else if (writes) {
-                emit_vector(STORE_VECTOR, e - ELEMENT_VECTOR, vex,
-                            CTX_UNDEFINED_VECTOR + 64 * (e - ELEMENT_VECTOR));
+                emit_vector(STORE_VECTOR, v, vex, CTX_UNDEFINED_VECTOR + 64 * v);
             }
         }
     }
@@ -563,6 +635,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
 static void emit_bits_out(const struct instruction *i, const struct memory *m, int e, bool vex,
                           bool flags_live) {
     int offset, words = words_of(e, &offset);
+    int number = e < 16 ? -1 : vector_number(i->operands[1].reg.value);
     if (e < 16) {
         int scratch = pick_scratch(i->registers_used | 1u << RSP);
         emit_spill(&out, scratch);
@@ -570,12 +643,12 @@ static void emit_bits_out(const struct instruction *i, const struct memory *m, i
         emit_shadow_store(m, scratch);
         emit_unspill(&out, scratch);
     } else {
-        int number = e - ELEMENT_VECTOR;
+        offset = CTX_UNDEFINED_VECTOR + 64 * number;
         emit_vector(STORE_VECTOR, number, vex, CTX_VALUE);
         emit_vector(LOAD_VECTOR, number, vex, offset);
         emit_on_shadow(i);
         emit_vector(LOAD_VECTOR, number, vex, CTX_VALUE);
-        words = m->size > 16 ? 4 : 2;
+        words = m->size > 16 ? (int)m->size / 8 : 2;
     }
     uint32_t index = plan_make(i, now.possible, 0);
     cache_plans[index].rule = RULE_STORED;
@@ -604,6 +677,8 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         int e = element_of(i->operands[1].reg.value);
         int offset;
         words_of(e, &offset);
+        if (vector_number(i->operands[1].reg.value) >= 0)
+            offset = CTX_UNDEFINED_VECTOR + 64 * vector_number(i->operands[1].reg.value);
         uint8_t *over = !flags_live && (m->size == 16 || m->size == 8 || m->size == 4)
                             ? emit_same_store(m, e, offset)
                             : NULL;
@@ -638,7 +713,8 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     uint64_t tested = plan_inputs(i) & now.possible;
     uint8_t *jumps[FEW_WORDS];
     const struct memory *m = NULL;
-    if (wants_plan(i) || writes_part(i) || is_string_instruction(i))
+    if (wants_plan(i) || writes_part(i) || is_string_instruction(i) ||
+        cache_plans[index].rule == RULE_ZERO_UPPER)
         return false;
     tested |= address_registers(i) & now.possible;
     switch (i->z.mnemonic) {
@@ -743,6 +819,8 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
     else
         forget_registers(i);
     forget_proofs();
+    if (cache_plans[index].rule == RULE_ZERO_UPPER)
+        now.possible &= (1ULL << ELEMENT_UPPER) - 1;
     if (cache_plans[index].rule != RULE_NOTHING)
         now.possible &= ~(address_registers(i) & ~outputs); /* C made them defined */
     if (i->z.mnemonic == ZYDIS_MNEMONIC_LEA)

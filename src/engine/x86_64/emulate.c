@@ -316,10 +316,10 @@ static void emulate_cpuid(struct context *c) {
     uint32_t a, b, x, d;
     __asm__ volatile("cpuid" : "=a"(a), "=b"(b), "=c"(x), "=d"(d) : "0"(leaf), "2"(sub));
     if (leaf == 7 && sub == 0) {
-        /* No AVX-512 (bits 16, 17, 21, 26..28, 30, 31), MPX, TSX or protection
-           keys until there are rules for them. */
-        b &= ~(1u << 4 | 1u << 11 | 1u << 14 | 1u << 16 | 1u << 17 | 1u << 21 | 0xdc000000u);
-        x &= ~(1u << 1 | 1u << 3 | 1u << 4 | 1u << 6 | 1u << 7 | 1u << 11 | 1u << 12 | 1u << 14);
+        /* No transactional memory, MPX, protection keys, shadow stacks, and of AVX-512
+           not what few processors had (bits 26, 27 of EBX). */
+        b &= ~(1u << 4 | 1u << 11 | 1u << 14 | 1u << 26 | 1u << 27);
+        x &= ~(1u << 3 | 1u << 4 | 1u << 7);
         d &= ~(1u << 2 | 1u << 3 | 1u << 8 | 1u << 20 | 1u << 22 | 1u << 23 | 1u << 24 | 1u << 25);
     }
     if (leaf == 7 && sub == 1)

@@ -156,6 +156,43 @@ static void read_memory(struct step *k, int n, const struct memory *m, gaddr a, 
     (void)m;
 }
 
+static uint64_t mask_value(struct context *c) {
+    return *(uint64_t *)((char *)c + CTX_VALUE + 64 * VALUE_MASK);
+}
+
+/* Part by part, as the mask says; or one part that is repeated. */
+static void read_lanes(struct step *k, int n, const struct memory *m, gaddr a) {
+    const struct plan *p = k->p;
+    uint64_t on = (p->mask ? mask_value(k->c) : ~0ULL) & lanes_of(p);
+    uint64_t open = (p->mask ? dirty_masks(k->c)[p->mask] : 0) & lanes_of(p) & ~on;
+    int size = p->broadcast ? p->broadcast : p->piece, count = p->lanes;
+    uint8_t value[64], bits[64];
+    for (int i = 0; i < count; i++) /* perhaps read: then anything */
+        if (open >> i & 1 && (i + 1) * p->granule <= 64)
+            fill_bytes(k->bits[n] + i * (p->piece ? p->piece : p->granule), 0xff,
+                       (uint64_t)(p->piece ? p->piece : p->granule));
+    if (!on)
+        return;
+    if (p->rule == RULE_V_EXPAND)
+        count = count_ones(on);
+    for (int i = 0; i < (p->broadcast ? 1 : count); i++) {
+        if (!p->broadcast && p->rule != RULE_V_EXPAND && !(on >> i & 1))
+            continue;
+        read_memory(k, n, m, a + (uint64_t)(i * size), size);
+        copy_few(value + i * size, k->value[n], size);
+        copy_few(bits + i * size, k->bits[n], size);
+    }
+    if (!p->broadcast)
+        fill_bytes(k->bits[n], open & 1 ? 0xff : 0, (uint64_t)size);
+    for (int i = 0; i < (p->broadcast ? p->operands[n].size / size : count); i++) {
+        int from = p->broadcast ? 0 : i * size;
+        if (!p->broadcast && p->rule != RULE_V_EXPAND && !(on >> i & 1))
+            continue;
+        copy_few(k->value[n] + i * size, value + from, size);
+        copy_few(k->bits[n] + i * size, bits + from, size);
+    }
+}
+
 /* The bytes may be written; where undefined ones came from is recorded. */
 static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
     struct context *c = k->c;
@@ -206,12 +243,22 @@ static void take_inputs(struct step *k) {
             }
             break;
         }
-        case OPERAND_VECTOR:
-            copy_few(k->value[n], (char *)c + CTX_VALUE + 64 * n, 32);
+        case OPERAND_VECTOR: {
+            int size = p->evex ? 64 : 32;
+            copy_few(k->value[n], (char *)c + CTX_VALUE + 64 * n, size);
             if (o->read || !p->vex) {
-                copy_few(k->bits[n], dirty_vector(c, o->number), 32);
-                if (!k->origin && o->read && any(k->bits[n], 32))
-                    k->origin = dirty_origin(c, ELEMENT_VECTOR + o->number);
+                copy_few(k->bits[n], dirty_vector(c, o->number), size);
+                if (!k->origin && o->read && any(k->bits[n], size))
+                    k->origin = dirty_origin(c, vector_element(o->number));
+            }
+            break;
+        }
+        case OPERAND_MASK:
+            copy_few(k->value[n], (char *)c + CTX_VALUE + 64 * n, 8);
+            if (o->read) {
+                copy_few(k->bits[n], dirty_masks(c) + o->number, 8);
+                if (!k->origin && any(k->bits[n], o->size))
+                    k->origin = dirty_origin(c, ELEMENT_MASKS);
             }
             break;
         case OPERAND_IMMEDIATE:
@@ -231,8 +278,12 @@ static void take_inputs(struct step *k) {
             if (!m->read && !m->write)
                 break;
             check_address(k, m, k->address[o->number]);
-            if (o->read && p->rule != RULE_MASKED && p->rule != RULE_GATHER &&
-                p->rule != RULE_SAVE && p->rule != RULE_RESTORE)
+            if (!o->read || p->rule == RULE_MASKED || p->rule == RULE_GATHER ||
+                p->rule == RULE_SAVE || p->rule == RULE_RESTORE)
+                break;
+            if (p->broadcast || p->piece)
+                read_lanes(k, n, m, k->address[o->number]);
+            else
                 read_memory(k, n, m, k->address[o->number], o->size ? o->size : 64);
             break;
         }
@@ -257,6 +308,39 @@ static void write_memory(struct step *k, gaddr a, const uint8_t *bits, int size)
     if (a < sp && a + 128 >= sp && a >= c->stack_low && a < c->mark)
         c->mark = a & ~7ULL; /* in the red zone */
     set_memory(k, a, bits, size);
+}
+
+/* Whether it is written is not known: either the old bits or the new; no value: unknown. */
+static void write_perhaps(struct step *k, gaddr a, const uint8_t *bits, const uint8_t *value, int size) {
+    uint8_t both[8];
+    for (int b = 0; b < size; b++)
+        both[b] = value ? *shadow_of(a + (uint64_t)b) | bits[b] |
+                              (*(uint8_t *)guest(a + (uint64_t)b) ^ value[b])
+                        : 0xff;
+    write_memory(k, a, both, size);
+}
+
+static void write_lanes(struct step *k, int n, gaddr a) {
+    const struct plan *p = k->p;
+    uint64_t on = mask_value(k->c) & lanes_of(p), open = dirty_masks(k->c)[p->mask] & lanes_of(p);
+    int size = p->granule;
+    if (p->rule == RULE_V_COMPRESS) { /* side by side from the first one */
+        int sure = open ? count_ones(on & ~open & ((open & -open) - 1)) : count_ones(on);
+        int most = count_ones(on | open);
+        on = (sure < 64 ? 1ULL << sure : 0) - 1;
+        open = ((most < 64 ? 1ULL << most : 0) - 1) & ~on;
+    }
+    for (int i = 0; i < p->lanes; i++) {
+        gaddr at = a + (uint64_t)(i * size);
+        if (open >> i & 1)
+            write_perhaps(k, at, k->out[n] + i * size,
+                          p->rule == RULE_COPY         ? k->value[1] + p->from + i * size
+                          : p->rule == RULE_V_TRUNCATE ? k->value[1] + i * p->lane
+                                                       : NULL,
+                          size);
+        else if (on >> i & 1)
+            write_memory(k, at, k->out[n] + i * size, size);
+    }
 }
 
 static void write_outputs(struct step *k) {
@@ -287,14 +371,20 @@ static void write_outputs(struct step *k) {
             break;
         case OPERAND_VECTOR: {
             uint8_t *to = (uint8_t *)dirty_vector(c, o->number);
-            int size = o->size > 32 ? 32 : o->size;
+            int size = o->size > 64 ? 64 : o->size;
             copy_few(to, k->out[n], size);
             if (p->vex)
                 fill_bytes(to + size, 0, (uint64_t)(64 - size));
             if (any(to, size))
-                dirty_set_origin(c, ELEMENT_VECTOR + o->number, k->origin);
+                dirty_set_origin(c, vector_element(o->number), k->origin);
             break;
         }
+        case OPERAND_MASK:
+            bits &= mask_for(o->size);
+            dirty_masks(c)[o->number] = bits;
+            if (bits)
+                dirty_set_origin(c, ELEMENT_MASKS, k->origin);
+            break;
         case OPERAND_X87:
             if (o->number >= 8)
                 undefined_x87(c)[o->number - 8] = any(k->out[n], 8) ? 0xff : 0;
@@ -302,7 +392,12 @@ static void write_outputs(struct step *k) {
                 dirty_set_origin(c, ELEMENT_X87, k->origin);
             break;
         case OPERAND_MEMORY:
-            if (p->memory[o->number].write && p->rule != RULE_MASKED && p->rule != RULE_SAVE)
+            if (!p->memory[o->number].write || p->rule == RULE_MASKED || p->rule == RULE_SAVE ||
+                p->rule == RULE_SCATTER)
+                break;
+            if (p->mask)
+                write_lanes(k, n, k->address[o->number]);
+            else
                 write_memory(k, k->address[o->number], k->out[n], o->size);
             break;
         }
@@ -381,12 +476,7 @@ static void masked_rule(struct step *k) {
             if (k->bits[1][sign] & 0x80)
                 fill_lane(k->out[0], i, lane, true);
         } else if (k->bits[1][sign] & 0x80) {
-            uint8_t bits[8];
-            gaddr a = at + (uint64_t)i;
-            for (int b = 0; b < lane; b++)
-                bits[b] = *shadow_of(a + (uint64_t)b) | k->bits[2][i + b] |
-                          (*(uint8_t *)guest(a + (uint64_t)b) ^ k->value[2][i + b]);
-            write_memory(k, a, bits, lane);
+            write_perhaps(k, at + (uint64_t)i, k->bits[2] + i, k->value[2] + i, lane);
         } else if (on) {
             write_memory(k, at + (uint64_t)i, k->bits[2] + i, lane);
         }
@@ -397,23 +487,40 @@ static void gather_rule(struct step *k) {
     const struct plan *p = k->p;
     struct context *c = k->c;
     const struct memory *m = &p->memory[0];
-    const uint8_t *index = (const uint8_t *)c + CTX_VALUE + 64 * 6;
+    const uint8_t *index = (const uint8_t *)c + CTX_VALUE + 64 * VALUE_INDEX;
     const uint8_t *open = (const uint8_t *)dirty_vector(c, p->index_vector);
-    int size = p->operands[0].size, lane = p->lane, mask = 2;
-    copy_bytes(k->out[0], k->bits[0], 64);
-    fill_bytes(k->out[mask], 0, 64);
+    bool scatters = p->rule == RULE_SCATTER;
+    int lane = p->lane, mask = 2, count = p->operands[scatters ? 1 : 0].size / lane;
+    int indexes = p->span / p->index_size;
+    uint64_t on = mask_value(c);
+    if (!p->evex) {
+        on = 0;
+        for (int i = 0; i < count; i++)
+            on |= (uint64_t)(k->value[mask][i * lane + lane - 1] >> 7) << i;
+        fill_bytes(k->out[mask], 0, 64);
+    }
+    if (!scatters)
+        copy_bytes(k->out[0], k->bits[0], 64);
     gaddr base = (uint64_t)m->displacement + (m->base < 0 ? 0 : c->registers[m->base]);
-    for (int i = 0; i * lane < size && (i + 1) * p->index_size <= 32; i++) {
-        if (!(k->value[mask][i * lane + lane - 1] & 0x80))
+    for (int i = 0; i < count && i < indexes; i++) {
+        if (!(on >> i & 1))
             continue;
         int64_t n = extend(load(index + i * p->index_size, p->index_size), p->index_size);
         if (any(open + i * p->index_size, p->index_size))
-            use(c, p, ELEMENT_VECTOR + p->index_vector, "is the address of a read", 0,
+            use(c, p, vector_element(p->index_vector),
+                scatters ? "is the address of a write" : "is the address of a read", 0,
                 (uint64_t)lane);
-        read_memory(k, 1, m, base + (uint64_t)n * (uint64_t)m->scale, lane);
+        gaddr at = base + (uint64_t)n * (uint64_t)m->scale;
+        if (scatters) {
+            write_memory(k, at, k->bits[1] + i * lane, lane);
+            continue;
+        }
+        read_memory(k, 1, m, at, lane);
         copy_bytes(k->out[0] + i * lane, k->bits[1], (uint64_t)lane);
         fill_bytes(k->bits[1], 0, (uint64_t)lane);
     }
+    if (p->mask)
+        dirty_masks(c)[p->mask] = 0; /* the instruction itself clears it */
 }
 
 /* A value that was told about counts as defined, also where it came from: one
@@ -526,6 +633,29 @@ static void state_rule(struct step *k) {
         write_memory(k, low, u, 16);
         if (extended)
             write_memory(k, high, u + 16, 16);
+    }
+    uint64_t wanted = c->registers[RDX] << 32 | (uint32_t)c->registers[RAX];
+    bool compact = p->compact;
+    if (extended && p->rule == RULE_RESTORE) { /* the header tells */
+        enum { XCOMP_BV = 520 };
+        uint64_t form = *(uint64_t *)guest(area + XCOMP_BV);
+        compact = form >> 63;
+        wanted &= compact ? form : ~0ULL;
+    }
+    for (int part = 0; part < STATE_PARTS && extended; part++) {
+        struct state_part s = state_part(c, part, compact, wanted);
+        for (uint32_t n = 0; n < s.count && s.offset; n++) {
+            gaddr at = area + s.offset + n * s.size;
+            uint8_t *u = s.bits + n * s.step;
+            if (p->rule == RULE_SAVE) {
+                k->origin = dirty_origin(c, s.element);
+                write_memory(k, at, u, (int)s.size);
+                continue;
+            }
+            copy_few(u, shadow_of(at), (int)s.size);
+            if (any(u, (int)s.size) && s.element != ELEMENT_TOPS)
+                dirty_set_origin(c, s.element, origin_at(c, at));
+        }
     }
     if (p->rule == RULE_SAVE) { /* all the rest of it is defined */
         shadow_define(c, area, LOW);
@@ -684,8 +814,48 @@ static void apply(struct step *k) {
     case RULE_MASKED:
         masked_rule(k);
         break;
-    case RULE_GATHER:
+    case RULE_GATHER: case RULE_SCATTER:
         gather_rule(k);
+        break;
+    case RULE_ZERO_UPPER: /* of the first sixteen; or all of them */
+        dirty_clear(k->c, 0xffffULL << ELEMENT_UPPER | 1ULL << ELEMENT_TOPS |
+                              (p->zeroing ? 0xffffULL << ELEMENT_VECTOR : 0));
+        break;
+    case RULE_V_RELATE:
+        vector_relate(k);
+        break;
+    case RULE_V_COMMON:
+        vector_common(k);
+        break;
+    case RULE_V_SIGNS:
+        vector_signs(k);
+        break;
+    case RULE_V_TERNARY:
+        vector_ternary(k);
+        break;
+    case RULE_V_CHOOSE:
+        vector_choose(k);
+        break;
+    case RULE_V_TRUNCATE: case RULE_V_RESIZE:
+        vector_resize(k);
+        break;
+    case RULE_V_EXTEND:
+        vector_extend(k);
+        break;
+    case RULE_V_COMPRESS: case RULE_V_EXPAND:
+        vector_compress(k);
+        break;
+    case RULE_V_PERMUTE_IN:
+        vector_permute_in(k);
+        break;
+    case RULE_V_PERMUTE_TWO:
+        vector_permute_two(k);
+        break;
+    case RULE_MASK_UNPACK:
+        mask_unpack(k);
+        break;
+    case RULE_MASK_OR_TEST:
+        mask_or_test(k);
         break;
     case RULE_SAVE: case RULE_RESTORE:
         state_rule(k);
@@ -696,6 +866,26 @@ static void apply(struct step *k) {
     default:
         default_rule(k);
     }
+}
+
+/* Lanes that become a mask, and those that a mask takes out. */
+static void finish_lanes(struct step *k) {
+    const struct plan *p = k->p;
+    bool makes_mask = p->operands[0].kind == OPERAND_MASK && p->granule;
+    if (makes_mask && p->rule != RULE_V_SIGNS && p->rule != RULE_DEFAULT)
+        lanes_to_mask(k);
+    if (!p->mask || !p->lanes || p->rule == RULE_V_CHOOSE || p->rule == RULE_GATHER ||
+        p->operands[0].kind == OPERAND_MEMORY)
+        return;
+    if (!k->origin && dirty_masks(k->c)[p->mask])
+        k->origin = dirty_origin(k->c, ELEMENT_MASKS);
+    uint8_t old[64];
+    if (p->operands[0].kind == OPERAND_VECTOR) {
+        copy_bytes(old, dirty_vector(k->c, p->operands[0].number), 64);
+        if (!k->origin && any(old, 64))
+            k->origin = dirty_origin(k->c, vector_element(p->operands[0].number));
+    }
+    mask_output(k, old);
 }
 
 static bool has_x87(const struct plan *p) {
@@ -711,6 +901,7 @@ void evaluate(struct context *c, const struct plan *p) {
     k.p = p;
     k.flags = k.origin = 0;
     k.whole = false;
+    k.holds = ~0ULL;
     for (int n = 0; n < (p->count < 3 ? 3 : p->count); n++)
         for (int w = 0; w < 64; w += 8) {
             store(k.value[n] + w, 0, 8);
@@ -749,6 +940,8 @@ void evaluate(struct context *c, const struct plan *p) {
             default_rule(&k);
         else
             apply(&k);
+        if (p->evex)
+            finish_lanes(&k);
         write_outputs(&k);
     }
     c->recover = 0;

@@ -34,6 +34,9 @@ int rule_of(const struct instruction *i, int *lane) {
     }
     if (i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
         return RULE_X87;
+    if ((rules[mnemonic].rule == RULE_V_PERMUTE || rules[mnemonic].rule == RULE_V_PERMUTE_IN) &&
+        i->operands[2].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+        return RULE_SAME; /* the mnemonic has forms of both kinds */
     return rules[mnemonic].rule;
 }
 
@@ -41,12 +44,11 @@ int element_of(int reg) {
     int n = register_number((ZydisRegister)reg);
     if (n >= 0)
         return n;
-    if (reg >= ZYDIS_REGISTER_XMM0 && reg <= ZYDIS_REGISTER_XMM15)
-        return ELEMENT_VECTOR + reg - ZYDIS_REGISTER_XMM0;
-    if (reg >= ZYDIS_REGISTER_YMM0 && reg <= ZYDIS_REGISTER_YMM15)
-        return ELEMENT_VECTOR + reg - ZYDIS_REGISTER_YMM0;
-    if (reg >= ZYDIS_REGISTER_ZMM0 && reg <= ZYDIS_REGISTER_ZMM15)
-        return ELEMENT_VECTOR + reg - ZYDIS_REGISTER_ZMM0;
+    n = vector_number((ZydisRegister)reg);
+    if (n >= 0)
+        return vector_element(n);
+    if (mask_number((ZydisRegister)reg) >= 0)
+        return ELEMENT_MASKS;
     if ((reg >= ZYDIS_REGISTER_ST0 && reg <= ZYDIS_REGISTER_ST7) ||
         (reg >= ZYDIS_REGISTER_MM0 && reg <= ZYDIS_REGISTER_MM7))
         return ELEMENT_X87;
@@ -57,6 +59,8 @@ int element_of(int reg) {
 static bool is_zeroing(const struct instruction *i) {
     const ZydisDecodedOperand *o = i->operands;
     int a, b;
+    if (i->mask)
+        return false;
     switch (i->z.mnemonic) {
     case ZYDIS_MNEMONIC_XOR:
     case ZYDIS_MNEMONIC_SUB:
@@ -86,6 +90,10 @@ static bool is_zeroing(const struct instruction *i) {
     case ZYDIS_MNEMONIC_VPSUBW:
     case ZYDIS_MNEMONIC_VPSUBD:
     case ZYDIS_MNEMONIC_VPSUBQ:
+    case ZYDIS_MNEMONIC_VPXORD: case ZYDIS_MNEMONIC_VPXORQ:
+    case ZYDIS_MNEMONIC_KXORB: case ZYDIS_MNEMONIC_KXORW: case ZYDIS_MNEMONIC_KXORD:
+    case ZYDIS_MNEMONIC_KXORQ: case ZYDIS_MNEMONIC_KXNORB: case ZYDIS_MNEMONIC_KXNORW:
+    case ZYDIS_MNEMONIC_KXNORD: case ZYDIS_MNEMONIC_KXNORQ:
         a = 1, b = 2;
         break;
     default:
@@ -97,14 +105,18 @@ static bool is_zeroing(const struct instruction *i) {
 
 static uint64_t bit_of(int element) { return element < 0 ? 0 : 1ULL << element; }
 
-/* Of a wide vector register also the upper half; `all`: in any case. */
+/* Of a wide vector register also the upper parts; `all`: of YMM in any case. */
 static uint64_t register_bits(const ZydisDecodedOperand *o, bool all) {
     int e = element_of(o->reg.value);
     uint64_t set = bit_of(e);
     if (e >= ELEMENT_VECTOR && (all || o->size > 128))
         set |= 1ULL << (e - ELEMENT_VECTOR + ELEMENT_UPPER);
+    if (e >= ELEMENT_VECTOR && o->size > 256)
+        set |= bit_of(ELEMENT_TOPS);
     return set;
 }
+
+static const uint64_t all_vectors = ~0ULL << ELEMENT_VECTOR | ELEMENTS_SHARED;
 
 uint64_t plan_inputs(const struct instruction *i) {
     uint64_t set = i->flags_read ? 1ULL << ELEMENT_FLAGS : 0;
@@ -120,9 +132,11 @@ uint64_t plan_inputs(const struct instruction *i) {
             set |= bit_of(element_of(o->mem.base)) | bit_of(element_of(o->mem.index));
         }
     }
+    if (i->mask)
+        set |= bit_of(ELEMENT_MASKS);
     int lane;
     if (rule_of(i, &lane) == RULE_SAVE)
-        set |= ~0ULL << ELEMENT_VECTOR;
+        set |= all_vectors;
     if (i->z.mnemonic == ZYDIS_MNEMONIC_XCHG || i->z.mnemonic == ZYDIS_MNEMONIC_BSF ||
         i->z.mnemonic == ZYDIS_MNEMONIC_BSR) /* may leave its target as it was */
         set |= plan_outputs(i) & 0xffff;
@@ -141,7 +155,7 @@ uint64_t plan_outputs(const struct instruction *i) {
         set |= 1ULL << ELEMENT_X87;
     int lane;
     if (rule_of(i, &lane) == RULE_RESTORE)
-        set |= ~0ULL << ELEMENT_VECTOR;
+        set |= all_vectors;
     return set;
 }
 
@@ -190,15 +204,20 @@ static void take_operand(struct plan *p, const struct instruction *i, const Zydi
         to->number = p->memory_count;
         p->memory[p->memory_count++] = i->memory[which];
         if (o->mem.type == ZYDIS_MEMOP_TYPE_VSIB) {
-            p->index_vector = (uint8_t)(element_of(o->mem.index) - ELEMENT_VECTOR);
+            p->index_vector = (uint8_t)vector_number(o->mem.index);
             p->index_size = 4;
         }
     } else if (o->type == ZYDIS_OPERAND_TYPE_REGISTER) {
         int e = element_of(o->reg.value);
         if (e < 0 || (e == RSP && o->visibility == ZYDIS_OPERAND_VISIBILITY_HIDDEN))
             return;
-        to->kind = e < 16 ? OPERAND_GENERAL : e == ELEMENT_X87 ? OPERAND_X87 : OPERAND_VECTOR;
-        to->number = (uint8_t)(e < 16 ? e : e - ELEMENT_VECTOR);
+        to->kind = e < 16               ? OPERAND_GENERAL
+                   : e == ELEMENT_X87   ? OPERAND_X87
+                   : e == ELEMENT_MASKS ? OPERAND_MASK
+                                        : OPERAND_VECTOR;
+        to->number = (uint8_t)(to->kind == OPERAND_GENERAL ? e
+                               : to->kind == OPERAND_MASK  ? mask_number(o->reg.value)
+                                                           : vector_number(o->reg.value));
         if (e == ELEMENT_X87)
             to->number = (uint8_t)(o->reg.value >= ZYDIS_REGISTER_MM0 &&
                                            o->reg.value <= ZYDIS_REGISTER_MM7
@@ -231,6 +250,12 @@ static int part_stored(const struct instruction *i) {
         return (n & 1) * 8;
     case ZYDIS_MNEMONIC_VEXTRACTI128: case ZYDIS_MNEMONIC_VEXTRACTF128:
         return (n & 1) * 16;
+    case ZYDIS_MNEMONIC_VEXTRACTI32X4: case ZYDIS_MNEMONIC_VEXTRACTF32X4:
+    case ZYDIS_MNEMONIC_VEXTRACTI64X2: case ZYDIS_MNEMONIC_VEXTRACTF64X2:
+        return (n & (i->operands[1].size > 256 ? 3 : 1)) * 16;
+    case ZYDIS_MNEMONIC_VEXTRACTI32X8: case ZYDIS_MNEMONIC_VEXTRACTF32X8:
+    case ZYDIS_MNEMONIC_VEXTRACTI64X4: case ZYDIS_MNEMONIC_VEXTRACTF64X4:
+        return (n & 1) * 32;
     default:
         return 0;
     }
@@ -263,11 +288,20 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
     switch (i->z.mnemonic) {
     case ZYDIS_MNEMONIC_PSRLW: case ZYDIS_MNEMONIC_VPSRLW: case ZYDIS_MNEMONIC_PSRLD:
     case ZYDIS_MNEMONIC_VPSRLD: case ZYDIS_MNEMONIC_PSRLQ: case ZYDIS_MNEMONIC_VPSRLQ:
-    case ZYDIS_MNEMONIC_VPSRLVD: case ZYDIS_MNEMONIC_VPSRLVQ:
+    case ZYDIS_MNEMONIC_VPSRLVD: case ZYDIS_MNEMONIC_VPSRLVQ: case ZYDIS_MNEMONIC_VPSRLVW:
+    case ZYDIS_MNEMONIC_KSHIFTRB: case ZYDIS_MNEMONIC_KSHIFTRW: case ZYDIS_MNEMONIC_KSHIFTRD:
+    case ZYDIS_MNEMONIC_KSHIFTRQ:
         p->shift_right = true;
         break;
+    case ZYDIS_MNEMONIC_VPROLVD: case ZYDIS_MNEMONIC_VPROLVQ:
+        p->rotate = true;
+        break;
+    case ZYDIS_MNEMONIC_VPRORVD: case ZYDIS_MNEMONIC_VPRORVQ:
+        p->rotate = p->shift_right = true;
+        break;
     case ZYDIS_MNEMONIC_PSRAW: case ZYDIS_MNEMONIC_VPSRAW: case ZYDIS_MNEMONIC_PSRAD:
-    case ZYDIS_MNEMONIC_VPSRAD: case ZYDIS_MNEMONIC_VPSRAVD:
+    case ZYDIS_MNEMONIC_VPSRAD: case ZYDIS_MNEMONIC_VPSRAVD: case ZYDIS_MNEMONIC_VPSRAQ:
+    case ZYDIS_MNEMONIC_VPSRAVW: case ZYDIS_MNEMONIC_VPSRAVQ:
         p->shift_right = p->shift_sign = true;
         break;
     case ZYDIS_MNEMONIC_PMULUDQ: case ZYDIS_MNEMONIC_VPMULUDQ: case ZYDIS_MNEMONIC_PMULDQ:
@@ -295,6 +329,8 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         break;
     case ZYDIS_MNEMONIC_VPGATHERQD: case ZYDIS_MNEMONIC_VGATHERQPS:
     case ZYDIS_MNEMONIC_VPGATHERQQ: case ZYDIS_MNEMONIC_VGATHERQPD:
+    case ZYDIS_MNEMONIC_VPSCATTERQD: case ZYDIS_MNEMONIC_VSCATTERQPS:
+    case ZYDIS_MNEMONIC_VPSCATTERQQ: case ZYDIS_MNEMONIC_VSCATTERQPD:
         p->index_size = 8;
         break;
     default:
@@ -302,6 +338,7 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
     }
     p->extended = i->z.meta.category == ZYDIS_CATEGORY_XSAVE ||
                   i->z.meta.category == ZYDIS_CATEGORY_XSAVEOPT;
+    p->compact = i->z.mnemonic == ZYDIS_MNEMONIC_XSAVEC || i->z.mnemonic == ZYDIS_MNEMONIC_XSAVEC64;
     if (p->rule == RULE_V_MIN) { /* the letters of PMINUB and PMAXSD tell */
         const char *name = ZydisMnemonicGetString(i->z.mnemonic);
         name += name[0] == 'v';
@@ -312,6 +349,10 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         p->rule = RULE_COPY;
         p->from = (uint8_t)part_stored(i);
     }
+    if (p->vex)
+        plan_masked(p, i);
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_VZEROALL)
+        p->zeroing = true;
     if (p->rule == RULE_X87)
         p->stack_x87 = (int8_t)x87_move(i->z.mnemonic);
     return index;

@@ -21,7 +21,7 @@
 #define FLAGS_ALL 0x708d5u
 
 enum operand_kind { OPERAND_NONE, OPERAND_GENERAL, OPERAND_VECTOR, OPERAND_MEMORY, OPERAND_IMMEDIATE,
-                    OPERAND_X87 };
+                    OPERAND_X87, OPERAND_MASK };
 
 struct plan_operand {
     uint8_t kind;   /* enum operand_kind */
@@ -46,6 +46,7 @@ struct plan {
     bool vex, sets_flags, shift_right, shift_sign, reversed, bit_offset;
     bool is_signed, maximum; /* of RULE_V_MIN */
     bool extended; /* XSAVE and XRSTOR: upper halves, too */
+    bool compact;  /* XSAVEC */
     uint8_t source; /* of a scalar made of another: bytes of the register it is in */
     bool half; /* only the lower half of each lane is read */
     bool sums; /* only the lowest 16 bits of each lane may be set */
@@ -53,6 +54,15 @@ struct plan {
     uint8_t from; /* copies: first byte of the source */
     uint8_t width; /* operand width in bytes */
     uint8_t visible;
+    /* EVEX forms (masks.c) */
+    bool evex, zeroing, rotate;
+    uint8_t mask;      /* the register that governs the lanes; 0: none */
+    uint8_t lanes;     /* that a mask has a bit for each */
+    uint8_t granule;   /* bytes of the target each of them stands for */
+    uint8_t piece;     /* of a memory operand: bytes read or written by each; 0: as a whole */
+    uint8_t broadcast; /* bytes of memory that are repeated in all lanes */
+    uint8_t span;      /* bytes of the vectors */
+    uint8_t predicate; /* of comparisons */
     uint32_t flags_read, flags_written, flags_wanted;
     uint64_t outputs; /* elements */
     struct plan_operand operands[PLAN_OPERANDS];
@@ -73,5 +83,13 @@ int rule_of(const struct instruction *i, int *lane);
 uint64_t plan_inputs(const struct instruction *i);
 uint64_t plan_outputs(const struct instruction *i);
 int element_of(int zydis_register);
+/* A bit for each of its lanes. */
+static inline uint64_t lanes_of(const struct plan *p) {
+    return (p->lanes < 64 ? 1ULL << p->lanes : 0) - 1;
+}
+/* Adds what EVEX forms have besides (masks.c). */
+void plan_masked(struct plan *p, const struct instruction *i);
+/* An EVEX form touches only that part of its memory operand which its mask lets it. */
+bool masks_memory(const struct instruction *i);
 
 #endif

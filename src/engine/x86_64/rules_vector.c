@@ -6,6 +6,11 @@
 /* First and second source: a two-operand form reads its target. */
 static int first_source(const struct plan *p) { return p->vex && p->operands[1].kind != OPERAND_IMMEDIATE && p->count > 2 && p->operands[2].kind != OPERAND_IMMEDIATE && p->operands[2].kind != OPERAND_NONE && p->operands[2].read ? 1 : 0; }
 
+/* Bytes of the target, before they become a mask. */
+static int reach_of(const struct plan *p) {
+    return p->evex && p->operands[0].kind == OPERAND_MASK ? p->span : p->operands[0].size;
+}
+
 static bool lane_any(struct step *k, int n, int at, int lane) {
     return any(k->bits[n] + at, lane);
 }
@@ -29,7 +34,7 @@ void vector_bitwise(struct step *k) {
 
 void vector_lanes(struct step *k) {
     const struct plan *p = k->p;
-    int x = first_source(p), y = x + 1, size = p->operands[0].size, lane = p->lane;
+    int x = first_source(p), y = x + 1, size = reach_of(p), lane = p->lane;
     for (int at = 0; at < size; at += lane) {
         uint64_t a = load(k->value[x] + at, lane), s = load(k->bits[x] + at, lane);
         uint64_t b = load(k->value[y] + at, lane), t = load(k->bits[y] + at, lane);
@@ -49,6 +54,8 @@ void vector_lanes(struct step *k) {
             break;
         }
         case RULE_V_EQUAL:
+            if ((a ^ b) & m)
+                k->holds &= ~(1ULL << (at / lane));
             r = r && !((a ^ b) & ~r & m) ? m : 0;
             break;
         case RULE_V_MIN: {
@@ -62,6 +69,8 @@ void vector_lanes(struct step *k) {
             break;
         }
         case RULE_V_GREATER:
+            if (extend(a, lane) <= extend(b, lane))
+                k->holds &= ~(1ULL << (at / lane));
             u = signed_bounds(a, s, lane), v = signed_bounds(b, t, lane);
             r = r && u.high > v.low && u.low <= v.high ? m : 0;
             break;
@@ -75,7 +84,7 @@ void vector_lanes(struct step *k) {
 /* Any undefined bit in a lane of any source makes that lane undefined. */
 void vector_any(struct step *k) {
     const struct plan *p = k->p;
-    int size = p->operands[0].size, lane = p->lane;
+    int size = reach_of(p), lane = p->lane;
     for (int at = 0; at < size; at += lane) {
         bool bad = false;
         for (int n = 0; n < p->count; n++)
@@ -151,7 +160,11 @@ void vector_shift_each(struct step *k) {
         uint64_t n = load(k->value[2] + at, lane);
         if (lane_any(k, 2, at, lane))
             r = m;
-        else if (p->shift_sign)
+        else if (p->rotate) {
+            int by = (int)(n % (uint64_t)width);
+            by = p->shift_right ? (width - by) % width : by;
+            r = by ? s << by | (s & m) >> (width - by) : s;
+        } else if (p->shift_sign)
             r = (uint64_t)(extend(s, lane) >> (n >= (uint64_t)width ? width - 1 : (int)n));
         else
             r = n >= (uint64_t)width ? 0 : p->shift_right ? s >> n : s << n;
@@ -167,17 +180,34 @@ void vector_shuffle(struct step *k) {
         if (k->bits[y][i] & 0x8f)
             k->out[0][i] = 0xff;
         else
-            k->out[0][i] = control & 0x80 ? 0 : k->bits[x][(i & 16) + (control & 15)];
+            k->out[0][i] = control & 0x80 ? 0 : k->bits[x][(i & ~15) + (control & 15)];
     }
 }
 
 void vector_permute(struct step *k) { /* vpermd: indexes in 1, data in 2 */
-    for (int at = 0; at < 32; at += 4) {
-        uint64_t n = load(k->value[1] + at, 4) & 7;
-        if (load(k->bits[1] + at, 4) & 7)
-            fill_lane(k->out[0], at, 4, true);
+    int size = k->p->operands[0].size, lane = k->p->lane;
+    uint64_t m = (uint64_t)(size / lane - 1);
+    for (int at = 0; at < size; at += lane) {
+        uint64_t n = load(k->value[1] + at, lane) & m;
+        if (load(k->bits[1] + at, lane) & m)
+            fill_lane(k->out[0], at, lane, true);
         else
-            copy_bytes(k->out[0] + at, k->bits[2] + 4 * n, 4);
+            copy_bytes(k->out[0] + at, k->bits[2] + (uint64_t)lane * n, (uint64_t)lane);
+    }
+}
+
+/* vpermilps by a register: within each 16 bytes, data in 1, indexes in 2; vpermilpd
+   takes its index from the second bit. */
+void vector_permute_in(struct step *k) {
+    int size = k->p->operands[0].size, lane = k->p->lane;
+    uint64_t m = lane == 8 ? 2 : 3;
+    for (int at = 0; at < size; at += lane) {
+        uint64_t n = (load(k->value[2] + at, lane) & m) >> (lane == 8);
+        if (load(k->bits[2] + at, lane) & m)
+            fill_lane(k->out[0], at, lane, true);
+        else
+            copy_bytes(k->out[0] + at, k->bits[1] + (at & ~15) + (uint64_t)lane * n,
+                       (uint64_t)lane);
     }
 }
 

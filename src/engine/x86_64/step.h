@@ -14,6 +14,7 @@ struct step {
     uint8_t out[PLAN_OPERANDS][64]; /* of outputs */
     uint32_t flags;                 /* their undefined bits afterwards */
     uint32_t origin;
+    uint64_t holds; /* a comparison into a mask: in which lanes it may be true */
     bool whole; /* all 8 bytes of a 32-bit output count: it may be left as it was */
 };
 
@@ -170,11 +171,28 @@ void vector_shift(struct step *k);
 void vector_shift_each(struct step *k);
 void vector_shuffle(struct step *k);
 void vector_permute(struct step *k);
+void vector_permute_in(struct step *k);
 void vector_pack(struct step *k);
 void vector_pairs(struct step *k);
 void vector_convert(struct step *k);
 void vector_blend(struct step *k);
 void vector_test(struct step *k);
 void vector_compare(struct step *k);
+
+/* --- masks.c --- */
+void lanes_to_mask(struct step *k);
+void vector_relate(struct step *k);
+void vector_common(struct step *k);
+void vector_signs(struct step *k);
+void vector_resize(struct step *k);
+void vector_extend(struct step *k);
+void vector_ternary(struct step *k);
+void vector_choose(struct step *k);
+void vector_permute_two(struct step *k);
+void vector_compress(struct step *k);
+void mask_unpack(struct step *k);
+void mask_or_test(struct step *k);
+/* Leaves of out[0] what the mask lets through; `old`: the target's bits before. */
+void mask_output(struct step *k, const uint8_t *old);
 
 #endif

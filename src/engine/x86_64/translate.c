@@ -430,6 +430,23 @@ static bool is_stack_code(gaddr pc) {
            (m.protection & 6) == 6 && (leads_out(pc) || flags_dead_at(pc));
 }
 
+/* Dirty versions made before the first AVX-512 instruction save less of the registers
+   than there is to save from now on. */
+static void note_width(const struct instruction *i) {
+    if (cache.wide || !i->valid ||
+        (i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_EVEX &&
+         i->z.meta.category != ZYDIS_CATEGORY_KMASK))
+        return;
+    uint32_t a, b, c, d;
+    enum { AVX512_STATE = 0xe0, AVX512BW = 1u << 30 };
+    __asm__ volatile("xgetbv" : "=a"(a), "=d"(d) : "c"(0));
+    if ((a & AVX512_STATE) != AVX512_STATE)
+        return;
+    __asm__ volatile("cpuid" : "=a"(a), "=b"(b), "=c"(c), "=d"(d) : "0"(7), "2"(0));
+    cache.wide_masks = b & AVX512BW;
+    cache.wide = cache.outdated = true;
+}
+
 static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     int count = 0;
     uint64_t available = 0;
@@ -453,6 +470,7 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
         }
         struct instruction *i = &trace[count];
         decode(i, pc, available < 15 ? available : 15);
+        note_width(i);
         count++;
         if (pc < *low)
             *low = pc;
@@ -583,7 +601,7 @@ static uint32_t live_after(const uint32_t *live, int k, int count, gaddr next, b
 }
 
 #define RETURN_DEAD                                                                          \
-    (DIRTY_AFTER_CALL & ~(1ULL << RAX | 1ULL << RDX | 1ULL << ELEMENT_X87 |                    \
+    (DIRTY_AFTER_CALL & ~(1ULL << RAX | 1ULL << RDX | 1ULL << ELEMENT_X87 | ELEMENTS_SHARED |  \
                           3ULL << ELEMENT_VECTOR | 3ULL << ELEMENT_UPPER))
 
 static void emit_instruction(const struct instruction *i, bool flags_live, uint32_t flags_after) {
@@ -592,7 +610,8 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
         return;
     }
     if (wants_plan(i)) {
-        emit_dirty_use(i, 0, flags_after);
+        if (!emit_masked_use(i, flags_live, flags_after))
+            emit_dirty_use(i, 0, flags_after);
     } else {
         emit_checks(i, flags_live);
         emit_stack_before(i, flags_live);

@@ -7,12 +7,60 @@ static uint64_t bit(int element) { return 1ULL << element; }
 
 /* --- the state at run time --- */
 
+static bool any_word(const uint64_t *words, int count) {
+    uint64_t all = 0;
+    for (int k = 0; k < count; k++)
+        all |= words[k];
+    return all != 0;
+}
+
+enum { VECTOR_WORDS = 8, HALF_VECTOR = 4 };
+
+static bool shared_undefined(struct context *c, int element) {
+    bool found = false;
+    switch (element) {
+    case ELEMENT_MASKS:
+        return any_word(dirty_masks(c), 8);
+    case ELEMENT_MORE:
+        return any_word(dirty_vector(c, 16), 16 * VECTOR_WORDS);
+    default:
+        for (int v = 0; v < 16; v++)
+            found |= any_word(dirty_vector(c, v) + HALF_VECTOR, HALF_VECTOR);
+        return found;
+    }
+}
+
+static void clear_tops(struct context *c, int first) {
+    for (int v = first; v < 16; v++)
+        fill_bytes(dirty_vector(c, v) + HALF_VECTOR, 0, 32);
+}
+
+static void shared_clear(struct context *c, uint64_t elements) {
+    if (elements & bit(ELEMENT_MASKS))
+        fill_bytes(dirty_masks(c), 0, 64);
+    if (elements & bit(ELEMENT_MORE))
+        fill_bytes(dirty_vector(c, 16), 0, 16 * 64);
+    if (elements & bit(ELEMENT_TOPS))
+        clear_tops(c, 0);
+}
+
+void dirty_returned(struct context *c) {
+    uint64_t elements = c->dirty & ELEMENTS_SHARED;
+    if (!elements)
+        return;
+    shared_clear(c, elements & ~bit(ELEMENT_TOPS));
+    clear_tops(c, 2);
+}
+
 uint64_t dirty_now(struct context *c) {
     uint64_t set = 0;
     const uint64_t *u = dirty_words(c);
     for (uint64_t left = c->dirty; left; left &= left - 1) {
         int e = __builtin_ctzll(left);
-        if (e < ELEMENT_VECTOR) {
+        if (bit(e) & ELEMENTS_SHARED) {
+            if (shared_undefined(c, e))
+                set |= bit(e);
+        } else if (e < ELEMENT_VECTOR) {
             if (e == ELEMENT_FLAGS ? (uint32_t)u[e] != 0 : u[e] != 0)
                 set |= bit(e);
         } else {
@@ -27,7 +75,9 @@ uint64_t dirty_now(struct context *c) {
 
 void dirty_clear(struct context *c, uint64_t elements) {
     uint64_t *u = dirty_words(c);
-    for (uint64_t left = elements & c->dirty; left; left &= left - 1) {
+    if (elements & c->dirty & ELEMENTS_SHARED)
+        shared_clear(c, elements & c->dirty);
+    for (uint64_t left = elements & c->dirty & ~ELEMENTS_SHARED; left; left &= left - 1) {
         int e = __builtin_ctzll(left);
         if (e < ELEMENT_VECTOR)
             u[e] = 0;
