@@ -88,6 +88,13 @@ void shadow_reset(gaddr start, uint64_t size) {
     origin_clear(start, size);
 }
 
+static uint32_t *origin_slot(gaddr address) {
+    return (uint32_t *)(uintptr_t)(ORIGIN_BASE + (address & (ORIGIN_SIZE - 4)));
+}
+
+/* Where origins are recorded: for what frees it, and for the return that ends a frame. */
+static void origin_note(struct context *c, gaddr address, uint64_t size);
+
 static uint64_t word_of(const uint8_t *p) {
     uint64_t w;
     __builtin_memcpy(&w, p, 8);
@@ -112,7 +119,38 @@ gaddr shadow_first_undefined(gaddr address, uint64_t size) {
     return 0;
 }
 
+/* Where undefined bytes are from is recorded for the source as well: next time
+   glue_move_undefined finds it there. */
+static void move_piece(struct context *c, gaddr to, gaddr from, uint64_t size, bool forwards) {
+    uint8_t *d = shadow_of(to);
+    const uint8_t *s = shadow_of(from);
+    gaddr last = ~0ULL;
+    for (uint64_t k = 0; k < size; k++) { /* origins first: they are derived from what is there */
+        uint64_t i = forwards ? k : size - 1 - k;
+        if (!s[i] || (to + i) >> 2 == last)
+            continue;
+        last = (to + i) >> 2;
+        uint32_t origin = origin_keep(c, origin_at(c, from + i));
+        if (origin && *origin_slot(from + i) != origin)
+            origin_set(c, from + i, 1, origin);
+        origin_set(c, to + i, 1, origin);
+    }
+    if (forwards)
+        copy_bytes(d, s, size);
+    else
+        while (size--)
+            *(volatile uint8_t *)(d + size) = s[size];
+}
+
+static bool origins_contiguous(gaddr start, uint64_t size) {
+    return (start & (ORIGIN_SIZE - 1)) + size <= ORIGIN_SIZE;
+}
+
+uint64_t glue_move_undefined(uint8_t *d_to, const uint8_t *d_from, uint64_t size,
+                             uint32_t *origins_to, const uint32_t *origins_from);
+
 void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
+    enum { PIECE = 64 };
     if (to == from || !size)
         return;
     if (!shadow_first_undefined(from, size)) {
@@ -120,22 +158,22 @@ void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
             shadow_fill(to, size, 0);
         return;
     }
-    uint8_t *d = shadow_of(to);
-    const uint8_t *s = shadow_of(from);
     bool forwards = to - from >= size;
-    gaddr last = ~0ULL;
-    for (uint64_t k = 0; k < size; k++) { /* origins first: they are derived from what is there */
-        uint64_t i = forwards ? k : size - 1 - k;
-        if (!s[i] || (to + i) >> 2 == last)
-            continue;
-        last = (to + i) >> 2;
-        origin_set(c, to + i, 1, origin_keep(c, origin_at(c, from + i)));
+    if (forwards && ((to ^ from) & 3) == 0 && origins_contiguous(to, size) &&
+        origins_contiguous(from, size)) {
+        uint64_t head = -to & 3;
+        move_piece(c, to, from, head < size ? head : size, true);
+        for (uint64_t done = head; done < size;) {
+            done += glue_move_undefined(shadow_of(to + done), shadow_of(from + done), size - done,
+                                        origin_slot(to + done), origin_slot(from + done));
+            uint64_t piece = size - done < PIECE ? size - done : PIECE;
+            move_piece(c, to + done, from + done, piece, true);
+            done += piece;
+        }
+        origin_note(c, to, size);
+        return;
     }
-    if (forwards)
-        copy_bytes(d, s, size);
-    else
-        while (size--)
-            *(volatile uint8_t *)(d + size) = s[size];
+    move_piece(c, to, from, size, forwards);
 }
 
 /* --- A --- */
@@ -294,14 +332,17 @@ void shadow_define(struct context *c, gaddr address, uint64_t size) {
 
 /* --- origins --- */
 
-static uint32_t *origin_slot(gaddr address) {
-    return (uint32_t *)(uintptr_t)(ORIGIN_BASE + (address & (ORIGIN_SIZE - 4)));
-}
 
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin) {
     for (gaddr a = address & ~3ULL; a < address + size; a += 4)
         *origin_slot(a) = origin;
-    origins_used[address >> FLAG_SHIFT] = 1;
+    origin_note(c, address, size);
+}
+
+static void origin_note(struct context *c, gaddr address, uint64_t size) {
+    for (gaddr page = address >> FLAG_SHIFT; page <= (address + size - 1) >> FLAG_SHIFT; page++)
+        if (!origins_used[page])
+            origins_used[page] = 1;
     if (on_own_stack(c, address)) {
         if (address < c->mark)
             c->mark = address & ~7ULL;

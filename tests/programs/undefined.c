@@ -123,7 +123,44 @@ APART static double average(const double *values, int count) {
     return sum / count;
 }
 
+/* Copied again and again, also to places of another alignment: the origin stays. */
+APART static void moved_often(void) {
+    struct berth *a = malloc(40 * sizeof *a), *b = malloc(40 * sizeof *b), local[40];
+    char *c = malloc(40 * sizeof *a + 3);
+    for (int i = 0; i < 40; i++) {
+        a[i].dock = (char)i;
+        if (i != 17)
+            a[i].length = i;
+    }
+    for (int round = 0; round < 3; round++) {
+        memcpy(b, a, 40 * sizeof *a);
+        hide(b);
+        memcpy(c + 3, b, 40 * sizeof *a);
+    }
+    memcpy(local, c + 3, sizeof local);
+    hide(local);
+    if (local[17].length) // expect: uninitialized-value from=heap
+        seen();
+    struct berth tide[30];
+    for (int i = 0; i < 30; i++)
+        if (i != 20)
+            tide[i].dock = 1, tide[i].length = 0;
+    for (int round = 0; round < 3; round++) {
+        hide(tide);
+        memcpy(b, tide, sizeof tide);
+    }
+    hide(b);
+    if (b[20].length) // expect: uninitialized-value from=stack variable=tide
+        seen();
+    memmove(b + 1, b, 29 * sizeof *b);
+    hide(b);
+    if (b[21].dock) // expect: uninitialized-value from=stack variable=tide
+        seen();
+    free(a), free(b), free(c);
+}
+
 int main(void) {
+    moved_often();
     int *p = make();
     sink += branch_on_heap(p);
     sink += branch_on_local(sink < 0);
@@ -138,7 +175,7 @@ int main(void) {
     double *values = malloc(4 * sizeof *values);
     values[0] = values[1] = values[2] = 1;
     hide(values);
-    if (average(values, 4) > 3) // expect: uninitialized-value from=heap origin=138
+    if (average(values, 4) > 3) // expect: uninitialized-value from=heap origin=175
         seen();
     struct berth a, b;
     memset(&b, 0, sizeof b);

@@ -662,6 +662,72 @@ glue_clone:
     call thread_start
     jmp glue_enter
 
+/* uint64_t glue_move_undefined(d_to, d_from, size, origins_to, origins_from): undefined
+   bits and where they are from, forwards; returns how much of it was done, a multiple of
+   32: it ends before bytes whose origin is not recorded, or goes by the name of a stack
+   slot. The guest's vectors stay; of wider ones the rest is not touched. */
+    .globl glue_move_undefined
+glue_move_undefined:
+    sub $0x80, %rsp
+    movups %xmm0, (%rsp)
+    movups %xmm1, 0x10(%rsp)
+    movups %xmm2, 0x20(%rsp)
+    movups %xmm3, 0x30(%rsp)
+    movups %xmm4, 0x40(%rsp)
+    movups %xmm5, 0x50(%rsp)
+    movups %xmm6, 0x60(%rsp)
+    movups %xmm7, 0x70(%rsp)
+    pxor %xmm7, %xmm7
+    mov $(ORIGIN_STACK_CODES >> 28), %eax
+    movd %eax, %xmm6
+    pshufd $0, %xmm6, %xmm6
+    xor %eax, %eax
+    sub $32, %rdx
+    jb 2f
+1:  movups (%rsi,%rax), %xmm0
+    movups 16(%rsi,%rax), %xmm1
+    movups (%r8,%rax), %xmm2
+    movups 16(%r8,%rax), %xmm3
+    movdqa %xmm2, %xmm4 /* lanes with no origin, or a stack slot's */
+    psrld $28, %xmm4
+    pcmpeqd %xmm6, %xmm4
+    movdqa %xmm2, %xmm5
+    pcmpeqd %xmm7, %xmm5
+    por %xmm5, %xmm4
+    movdqa %xmm0, %xmm5 /* that need one */
+    pcmpeqd %xmm7, %xmm5
+    pandn %xmm4, %xmm5
+    movdqa %xmm3, %xmm4
+    psrld $28, %xmm4
+    pcmpeqd %xmm6, %xmm4
+    movups %xmm2, (%rcx,%rax) /* means nothing where all is defined */
+    movdqa %xmm3, %xmm2
+    pcmpeqd %xmm7, %xmm2
+    por %xmm2, %xmm4
+    movdqa %xmm1, %xmm2
+    pcmpeqd %xmm7, %xmm2
+    pandn %xmm4, %xmm2
+    por %xmm2, %xmm5
+    pmovmskb %xmm5, %r9d
+    test %r9d, %r9d
+    jnz 2f
+    movups %xmm0, (%rdi,%rax)
+    movups %xmm1, 16(%rdi,%rax)
+    movups %xmm3, 16(%rcx,%rax)
+    add $32, %rax
+    cmp %rdx, %rax
+    jbe 1b
+2:  movups (%rsp), %xmm0
+    movups 0x10(%rsp), %xmm1
+    movups 0x20(%rsp), %xmm2
+    movups 0x30(%rsp), %xmm3
+    movups 0x40(%rsp), %xmm4
+    movups 0x50(%rsp), %xmm5
+    movups 0x60(%rsp), %xmm6
+    movups 0x70(%rsp), %xmm7
+    add $0x80, %rsp
+    ret
+
 /* long glue_keeper(flags, stack): a process that shares the memory and runs
    keeper_main; it has no context, so nothing in it may use FS. */
     .globl glue_keeper
