@@ -496,6 +496,9 @@ static const char *describe(struct run *run, const struct finding *f) {
     case KIND_INVALID_ACCESS:
         if (f->stack.count && f->address == f->stack.frames[0].address)
             return pool_format(run->pool, "jump to 0x%" PRIx64 ", where no code is", f->address);
+        if (f->what)
+            return pool_format(run->pool, "%s: no room for %s of %s just below it", f->what,
+                               f->write ? "a write" : "a read", size);
         return pool_format(run->pool, "%s of %s at 0x%" PRIx64 "%s, which is not mapped or may not be %s",
                            verb, size, f->address, in, f->write ? "written" : "read");
     case KIND_USE_AFTER_FREE:

@@ -62,7 +62,7 @@ struct finding {
     int64_t block_offset; /* bytes from the block's first */
     enum where where;
     struct stack allocated, freed; /* double-close: opened, and closed before */
-    const char *what; /* what an undefined value was used for, or null */
+    const char *what; /* what an undefined value was used for, why an access is invalid, or null */
     enum origin_from origin; /* of an undefined value */
     struct variable variable; /* the origin on the stack, or the one an access met */
     struct stack origin_stack; /* the allocation, or the frame of the variable */

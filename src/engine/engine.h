@@ -261,6 +261,7 @@ struct access {
     int used_family;
     int signal;
     uint32_t origin; /* record of the frame a stack address was part of, 0: not known */
+    const char *what; /* more about it, or null */
 };
 void finding_report(struct context *c, gaddr pc, const struct access *access);
 /* Checks a range; reports at most one finding. True when all is touchable. */

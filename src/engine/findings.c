@@ -118,6 +118,8 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     f.origin = access->origin;
     if (access->function)
         copy_text(f.function, access->function, sizeof f.function);
+    if (access->what)
+        copy_text(f.what, access->what, sizeof f.what);
     f.stack = stack_capture(c, pc);
     f.caller = f.stack;
     if (access->function || symbols_in_library_c(pc)) {

@@ -99,45 +99,34 @@ static bool still_returns_to(struct context *c, const struct shadow_entry *e) {
     return *(uint64_t *)guest(sp) == e->return_address;
 }
 
+/* Marks entries on their way to a node, between the two passes. */
+#define NODE_WANTED 0xffffffffu
+
 uint32_t stack_capture(struct context *c, gaddr leaf) {
     /* Entries that the stack pointer has passed (longjmp, exceptions) stand
-       between live ones until a return meets them: they are skipped here. */
-    struct shadow_entry *e = c->shadow;
+       between live ones until a return meets them: they are skipped here. A stack may
+       be as deep as memory allows, so nothing is kept of it but in the entries. */
+    struct shadow_entry *e = c->shadow, *top = e;
     gaddr reached = c->registers[RSP];
-    struct shadow_entry *live[512];
-    int count = 0;
-    uint32_t node = 0;
+    uint32_t node = c->root;
     bool switched = !(reached >= c->stack_low && reached < c->stack_high);
     while (e > c->shadow_base) {
         e--;
         bool below = e->stack_pointer < reached;
         if (below && !switched)
             continue;
-        if (e->node) {
+        if (e->node && e->node != NODE_WANTED) {
             node = e->node;
+            e++;
             break;
         }
         if (!still_returns_to(c, e))
             continue;
         reached = e->stack_pointer;
-        live[count++] = e;
-        if (count == 512) {
-            /* deep recursion seen for the first time: take it in pieces */
-            struct shadow_entry *top = c->shadow;
-            uint64_t sp = c->registers[RSP];
-            c->shadow = e;
-            c->registers[RSP] = reached + 8;
-            node = stack_capture(c, NO_LEAF);
-            c->shadow = top;
-            c->registers[RSP] = sp;
-            break;
-        }
+        e->node = NODE_WANTED;
     }
-    if (!node)
-        node = c->root;
-    while (count) {
-        node = stack_intern(node, live[--count]->return_address);
-        live[count]->node = node;
-    }
+    for (; e < top; e++)
+        if (e->node == NODE_WANTED)
+            e->node = node = stack_intern(node, e->return_address);
     return leaf == NO_LEAF ? node : stack_intern(node, leaf);
 }

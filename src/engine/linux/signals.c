@@ -201,6 +201,14 @@ static bool shadow_overflow(struct context *c, struct ucontext *uc, uint64_t add
     return true;
 }
 
+/* Just below the stack, by a function whose frame begins there. */
+static bool is_stack_full(struct context *c, gaddr bad) {
+    enum { NEAR = 1 << 20 };
+    gaddr sp = c->registers[RSP];
+    return bad < c->stack_low && bad + NEAR > c->stack_low && sp < c->stack_low + NEAR &&
+           sp + NEAR > c->stack_low;
+}
+
 static void fault(struct context *c, int number, siginfo_t *info, struct ucontext *uc, uint64_t pc) {
     struct site site;
     uint64_t address = (uint64_t)(uintptr_t)info->si_addr;
@@ -228,6 +236,12 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
             a.kind = KIND_NULL_DEREFERENCE;
         else if (a.bad < GUEST_END && heap_find(a.bad, &view) && view.state != HEAP_LIVE)
             a.kind = KIND_USE_AFTER_FREE;
+        char what[64];
+        if (is_stack_full(c, a.bad)) {
+            format(what, sizeof what, "the stack of %u KiB is full",
+                   (c->stack_high - c->stack_low) >> 10);
+            a.what = what;
+        }
         /* generated code whose program handles the signal counts on it: write
            barriers of collectors, null checks without a branch */
         if (actions[number].handler <= 1 || !code_is_managed(site.pc))
