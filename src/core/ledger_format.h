@@ -154,6 +154,7 @@ struct ledger {
     uint64_t retirement_bytes;
     uint32_t follow; /* enum follow */
     uint32_t leak_search;
+    uint32_t fixed_addresses; /* the user's own choice: programs keep it (personality(2)) */
     uint32_t test_door; /* tests may read and set D by a system call of their own */
     char engine_path[512];
     char follower_path[512];

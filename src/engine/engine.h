@@ -473,6 +473,8 @@ long process_execute(struct context *c, int directory, gaddr path, gaddr argumen
                      gaddr environment, int flags);
 void process_thread_began(struct context *c);
 void process_thread_ended(struct context *c);
+/* Whether the kernel gives the next program executed the same addresses each time. */
+void process_fix_addresses(bool fixed);
 void process_start_keeper(void);
 void process_start(struct context *c, uint32_t parent, bool forked);
 

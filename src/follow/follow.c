@@ -20,6 +20,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/personality.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -188,7 +189,11 @@ static int start(const char *path, char *const *arguments, char *const *environm
     if (sort == SORT_OWN) {
         char *list[count(arguments) + 5];
         with_engine(list, real, arguments);
-        return real_execve(engine, list, environment);
+        int addresses = personality(0xffffffff);
+        personality((unsigned long)addresses | ADDR_NO_RANDOMIZE);
+        int result = real_execve(engine, list, environment);
+        personality((unsigned long)addresses);
+        return result;
     }
     if (sort == SORT_DYNAMIC) {
         char *list[count(environment) + 3], preload[PRELOAD_ROOM];

@@ -197,6 +197,8 @@ static int make_ledger(struct launch *launch, char *path, size_t size, struct er
     launch->ledger->retirement_bytes = launch->retirement_bytes;
     launch->ledger->follow = launch->follow;
     launch->ledger->leak_search = 1;
+    int wanted = personality(0xffffffff);
+    launch->ledger->fixed_addresses = wanted >= 0 && (wanted & ADDR_NO_RANDOMIZE);
     launch->ledger->test_door = getenv("TONDO_TEST_DOOR") != NULL;
     memset(launch->ledger->untouchable, 0xff, sizeof launch->ledger->untouchable);
     return 0;

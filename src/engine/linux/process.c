@@ -336,6 +336,14 @@ static long start_with_follower(int directory, const char *name, gaddr arguments
     return r;
 }
 
+void process_fix_addresses(bool fixed) {
+    enum { ASK = 0xffffffff, ADDR_NO_RANDOMIZE = 0x0040000 };
+    long now = system_call(__NR_personality, ASK);
+    if (now >= 0)
+        system_call(__NR_personality,
+                    fixed ? now | ADDR_NO_RANDOMIZE : now & ~(long)ADDR_NO_RANDOMIZE);
+}
+
 static long start_with_engine(const struct start *start, const char *name, gaddr arguments,
                               gaddr environment) {
     uint64_t n = list_length(arguments), k = 0;
@@ -356,7 +364,10 @@ static long start_with_engine(const struct start *start, const char *name, gaddr
     for (uint64_t i = start->script; i < n; i++)
         list[k++] = guest(given[i]);
     list[k] = NULL;
+    process_fix_addresses(true);
     long r = system_call(__NR_execve, ledger->engine_path, list, environment);
+    if (!ledger->fixed_addresses)
+        process_fix_addresses(false);
     engine_free(list, (n + 9) * sizeof *list);
     return r;
 }

@@ -174,6 +174,8 @@ _Noreturn void engine_main(uint64_t *native) {
     process_start(NULL, parent, false);
     if (parent == 0)
         process_start_keeper();
+    if (!ledger->fixed_addresses)
+        process_fix_addresses(false); /* that was for the engine's own place */
     system_call(__NR_prctl, PR_SET_PTRACER, ledger->host_pid, 0, 0, 0);
     uint64_t mask = 0;
     system_call(__NR_rt_sigprocmask, 0, 0, &mask, 8);
