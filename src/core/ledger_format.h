@@ -140,6 +140,16 @@ struct ledger_process {
     char command[LEDGER_COMMAND]; /* its arguments, blanks between them, cut where there is no room */
 };
 
+/* Where reading another process's memory is forbidden the host asks for it: the stopped
+   process copies a piece into the ledger itself. */
+enum hand_over_state { HAND_OVER_NOTHING, HAND_OVER_ASKED, HAND_OVER_DONE, HAND_OVER_FAILED };
+struct ledger_hand_over {
+    uint32_t state; /* enum hand_over_state, futex */
+    uint32_t process;
+    uint64_t address, size; /* at most LEDGER_PIECE bytes */
+};
+#define LEDGER_PIECE (1u << 18)
+
 /* The whole file. */
 struct ledger {
     uint64_t magic;
@@ -161,6 +171,8 @@ struct ledger {
     /* all 0xFF, written by the host: shadow of memory that nobody may touch is
        mapped privately from here and costs nothing until it changes */
     _Alignas(4096) unsigned char untouchable[1u << 20];
+    struct ledger_hand_over hand_over;
+    _Alignas(4096) unsigned char piece[LEDGER_PIECE];
     uint32_t buckets[LEDGER_BUCKETS];
     uint32_t finding_buckets[4096];
     uint32_t origin_buckets[4096];

@@ -5,11 +5,16 @@
 
 #include "../core/reach.h"
 
+#include <errno.h>
+#include <linux/futex.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
+#include <sys/syscall.h>
 #include <sys/uio.h>
+#include <time.h>
+#include <unistd.h>
 
 #define CHUNK (1ull << HEAP_CHUNK_SHIFT)
 #define GUEST_END (1ull << 45)
@@ -30,9 +35,48 @@ struct guest {
     size_t image_count;
 };
 
+/* The run that is searched; whether its processes must be asked for their memory. */
+static struct ledger *run_ledger;
+static uint32_t run_process;
+static bool must_ask;
+
+static bool ask_for_piece(uint64_t address, void *to, uint64_t size) {
+    enum { TURNS = 100 }; /* of 50 ms: a stopped process answers at once, a dead one never */
+    struct ledger_hand_over *h = &run_ledger->hand_over;
+    struct ledger_process *p = &run_ledger->processes[run_process];
+    struct timespec turn = {0, 50 * 1000 * 1000};
+    h->process = run_process;
+    h->address = address;
+    h->size = size;
+    __atomic_store_n(&h->state, HAND_OVER_ASKED, __ATOMIC_RELEASE);
+    for (int n = 0; n < TURNS; n++) {
+        uint32_t state = __atomic_load_n(&h->state, __ATOMIC_ACQUIRE);
+        if (state == HAND_OVER_DONE)
+            memcpy(to, run_ledger->piece, size);
+        if (state != HAND_OVER_ASKED)
+            return state == HAND_OVER_DONE;
+        syscall(SYS_futex, &p->state, FUTEX_WAKE, 64, NULL, NULL, 0);
+        syscall(SYS_futex, &h->state, FUTEX_WAIT, HAND_OVER_ASKED, &turn, NULL, 0);
+    }
+    h->state = HAND_OVER_NOTHING;
+    return false;
+}
+
 static bool fetch(pid_t pid, uint64_t address, void *to, uint64_t size) {
     struct iovec local = {to, size}, remote = {(void *)(uintptr_t)address, size};
-    return process_vm_readv(pid, &local, 1, &remote, 1, 0) == (ssize_t)size;
+    if (!must_ask) {
+        if (process_vm_readv(pid, &local, 1, &remote, 1, 0) == (ssize_t)size)
+            return true;
+        if (errno != EPERM && errno != ENOSYS)
+            return false;
+        must_ask = true;
+    }
+    for (uint64_t done = 0; done < size; done += LEDGER_PIECE) {
+        uint64_t n = size - done < LEDGER_PIECE ? size - done : LEDGER_PIECE;
+        if (!ask_for_piece(address + done, (char *)to + done, n))
+            return false;
+    }
+    return true;
 }
 
 /* Page by page, for ranges with holes. */
@@ -307,9 +351,11 @@ static void total_up(const struct guest *g, const struct found *found, struct lo
     free(index);
 }
 
-bool search_process(const struct ledger *ledger, uint32_t process, pid_t pid,
+bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
                     struct losses *losses) {
     const struct ledger_process *p = &ledger->processes[process];
+    run_ledger = ledger;
+    run_process = process;
     struct guest g = {.ledger = ledger, .process = process, .pid = pid};
     struct heap_directory head;
     if (!fetch(g.pid, p->heap_directory, &head, sizeof head) || head.chunk_count > HEAP_CHUNKS)

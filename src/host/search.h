@@ -23,7 +23,7 @@ struct losses {
 };
 
 /* Reads the memory through `pid`, which shares it. False when it cannot be read. */
-bool search_process(const struct ledger *ledger, uint32_t process, pid_t pid,
+bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
                     struct losses *losses);
 
 #endif
