@@ -411,8 +411,9 @@ static void emit_plan(uint32_t index) {
    whole operand is undefined or forbidden. */
 bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live_after) {
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
-    if (now.dirty || !m || m->vector_index || !masks_memory(i) || is_foreign(m) || !m->size ||
-        m->size > 64)
+    int lane;
+    if (now.dirty || !m || m->vector_index || is_foreign(m) || !m->size || m->size > 64 ||
+        (!masks_memory(i) && rule_of(i, &lane) != RULE_MASKED))
         return false;
     uint32_t index = plan_make(i, 0, live_after);
     cache_plans[index].clean = true;
