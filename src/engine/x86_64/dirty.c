@@ -427,6 +427,55 @@ bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live
     return true;
 }
 
+void emit_rewritten(const struct instruction *i, int base, int64_t displacement);
+
+static void emit_on_shadow(const struct instruction *i) {
+    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    if (m)
+        emit8(&out, 0x65);
+    if (m && m->absolute) {
+        emit_rewritten(i, -1, m->displacement);
+        return;
+    }
+    const uint8_t *code = guest(i->pc);
+    for (int k = 0; k < i->z.length; k++)
+        emit8(&out, code[k]);
+}
+
+/* VEX.256.66 of two or three registers; `map` 1: 0F, 2: 0F38. */
+static void emit_vex(int map, int opcode, int reg, int second, int rm) {
+    emit8(&out, 0xc4);
+    emit8(&out, (reg & 8 ? 0 : 0x80) | 0x40 | (rm & 8 ? 0 : 0x20) | map);
+    emit8(&out, (~second & 15) << 3 | 4 | 1);
+    emit8(&out, opcode);
+    emit8(&out, 0xc0 | (reg & 7) << 3 | (rm & 7));
+}
+
+/* A gather in the clean version gathers D first, into its own target: C need not be
+   asked where that is 0. */
+bool emit_gather_use(const struct instruction *i, bool flags_live, uint32_t live_after) {
+    int lane;
+    if (now.dirty || flags_live || rule_of(i, &lane) != RULE_GATHER || i->encoded < 0 ||
+        is_foreign(&i->memory[i->encoded]) || i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_VEX)
+        return false;
+    int target = vector_number(i->operands[0].reg.value);
+    int mask = vector_number(i->operands[2].reg.value);
+    uint32_t index = plan_make(i, 0, live_after);
+    cache_plans[index].clean = true;
+    emit_values(&cache_plans[index]);
+    emit_vex(1, 0xef, target, target, target); /* vpxor: lanes that are off stay 0 */
+    note_place(i->pc, 0, false);
+    emit_on_shadow(i);
+    emit_vex(2, 0x17, target, 0, target); /* vptest */
+    emit_vector(LOAD_VECTOR, target, true, CTX_VALUE);
+    emit_vector(LOAD_VECTOR, mask, true, CTX_VALUE + 64 * 2);
+    uint8_t *jump = emit_if(5); /* jne */
+    struct cold *c = cold_add(COLD_TOUCH, jump);
+    c->argument = index;
+    c->resume = out.at;
+    return true;
+}
+
 void emit_dirty_use(const struct instruction *i, int rule, uint32_t live_after) {
     uint32_t index = plan_make(i, now.possible, live_after);
     cache_plans[index].clean = !now.dirty;
@@ -513,21 +562,6 @@ static bool is_plain_store(const struct instruction *i) {
     if (from->reg.value >= ZYDIS_REGISTER_AH && from->reg.value <= ZYDIS_REGISTER_BH)
         return false;
     return e >= 0 && e != ELEMENT_X87 && e != ELEMENT_MASKS;
-}
-
-void emit_rewritten(const struct instruction *i, int base, int64_t displacement);
-
-static void emit_on_shadow(const struct instruction *i) {
-    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
-    if (m)
-        emit8(&out, 0x65);
-    if (m && m->absolute) {
-        emit_rewritten(i, -1, m->displacement);
-        return;
-    }
-    const uint8_t *code = guest(i->pc);
-    for (int k = 0; k < i->z.length; k++)
-        emit8(&out, code[k]);
 }
 
 /* A VEX instruction of 128 bits has left zeros in the upper half. */

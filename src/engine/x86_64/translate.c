@@ -610,7 +610,8 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
         return;
     }
     if (wants_plan(i)) {
-        if (!emit_masked_use(i, flags_live, flags_after))
+        if (!emit_masked_use(i, flags_live, flags_after) &&
+            !emit_gather_use(i, flags_live, flags_after))
             emit_dirty_use(i, 0, flags_after);
     } else {
         emit_checks(i, flags_live);

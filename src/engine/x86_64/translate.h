@@ -165,6 +165,7 @@ void dirty_drop(uint64_t elements);
 uint64_t dirty_inputs(const struct instruction *i);
 /* Only C can follow what it does: asked in the clean version, too. */
 bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live_after);
+bool emit_gather_use(const struct instruction *i, bool flags_live, uint32_t live_after);
 bool wants_plan(const struct instruction *i);
 
 /* --- plan.c --- */
