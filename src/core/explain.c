@@ -229,6 +229,12 @@ int finding_story(struct run *run, const struct finding *f, const char **s, int 
         else
             SAY("The value came to be in %s and was not set since.", place(run, &f->origin_stack));
     }
+    if (f->kind == KIND_INVALID_ACCESS && f->what)
+        SAY("Calls that never end fill it, or local arrays too large for it. Which condition "
+            "should have ended the calls of %s, and with what argument did they begin? Where the "
+            "depth is right, a loop, the heap, or a larger stack (ulimit -s) helps.",
+            f->stack.count && f->stack.frames[0].function ? f->stack.frames[0].function
+                                                          : "this function");
     if (f->kind == KIND_LEAK && n < room)
         s[n++] = leak_story(run, f);
     if (f->count > 1 && f->kind != KIND_LEAK && f->kind != KIND_DESCRIPTOR_LEAK)

@@ -42,6 +42,12 @@ static void put_stack(const struct page *p, const char *label, const struct stac
         fputs("</span> <span>", p->to);
         put_place(p, f);
         fprintf(p->to, "%s</span></li>\n", f->inlined ? ", inlined" : "");
+        int same = repeats(stack, i);
+        if (same >= 2) {
+            fprintf(p->to, "<li class=\"library\"><span>... calls itself %d times or more</span></li>\n",
+                    same);
+            i += same;
+        }
     }
     if (stack->count > 200)
         fprintf(p->to, "<li class=\"library\">%d more frames, all in the session</li>\n",

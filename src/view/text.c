@@ -108,12 +108,7 @@ static void put_stack(const struct page *p, const char *label, const struct stac
             i += stretch - 1;
             continue;
         }
-        int same = 0;
-        while (i + same + 1 < stack->count &&
-               stack->frames[i + same + 1].function && f->function &&
-               strcmp(stack->frames[i + same + 1].function, f->function) == 0 &&
-               stack->frames[i + same + 1].line == f->line)
-            same++;
+        int same = repeats(stack, i);
         if (shown == limit) {
             fprintf(p->to, "    %-13s%s... %d more frames, all in the session%s\n", "",
                     style(p, FAINT), stack->count - i, style(p, PLAIN));

@@ -50,4 +50,7 @@ void view_tree(FILE *to, const struct tree_node *root, bool whole,
                const struct view_options *options);
 void view_groups(FILE *to, const struct run *run, const struct view_options *options);
 
+/* How many frames behind this one are of the same function and line. */
+int repeats(const struct stack *stack, int i);
+
 #endif

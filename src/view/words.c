@@ -80,3 +80,12 @@ const char *finding_label(const struct finding *f) {
         return f->has_access && f->size == 0 ? "used by" : f->write ? "written by" : "read by";
     }
 }
+
+int repeats(const struct stack *stack, int i) {
+    const struct frame *f = &stack->frames[i];
+    int same = 0;
+    while (i + same + 1 < stack->count && f->function && f[same + 1].function &&
+           strcmp(f[same + 1].function, f->function) == 0 && f[same + 1].line == f->line)
+        same++;
+    return same;
+}
