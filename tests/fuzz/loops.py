@@ -12,6 +12,12 @@ COMPILERS = [
     "gcc -O3 -march=haswell -ffast-math", "clang -O0", "clang -O1", "clang -O2",
     "clang -O3 -mavx2 -mbmi2", "clang -O3 -march=haswell -ffast-math",
 ]
+if "avx512bw" in pathlib.Path("/proc/cpuinfo").read_text():
+    COMPILERS += [
+        "gcc -O3 -march=skylake-avx512", "clang -O3 -march=skylake-avx512",
+        "gcc -O3 -march=skylake-avx512 -mprefer-vector-width=512 -ffast-math",
+        "clang -O3 -march=skylake-avx512 -mprefer-vector-width=512 -ffast-math",
+    ]
 WHOLE = ["signed char", "unsigned char", "short", "unsigned short", "int", "unsigned", "long"]
 TYPES = WHOLE + ["float", "double"]
 HEAD = """#include <stdio.h>
