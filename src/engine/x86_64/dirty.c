@@ -518,7 +518,7 @@ static bool runs_on_bits(const struct instruction *i) {
     bool vectors = false;
     if (is_general_move(i))
         return true;
-    if (i->mask && ((now.possible & bit(ELEMENT_MASKS)) || masks_memory(i)))
+    if (masks_memory(i))
         return false;
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
@@ -699,7 +699,26 @@ static void emit_bits_out(const struct instruction *i, const struct memory *m, i
 
 static bool emit_inline(const struct instruction *i, bool flags_live) {
     if (runs_on_bits(i)) {
+        struct cold *asks = NULL;
+        if (i->mask && (now.possible & bit(ELEMENT_MASKS))) { /* not by an undefined mask */
+            uint32_t index = plan_make(i, now.possible, 0);
+            emit_values(&cache_plans[index]);
+            emit_spill(&out, RCX);
+            emit_from_context(&out, RCX, CTX_UNDEFINED_MASKS + 8 * i->mask);
+            emit8(&out, 0xe3); /* jrcxz over the jump */
+            emit8(&out, 5);
+            emit8(&out, 0xe9);
+            asks = cold_add(COLD_TOUCH, out.at);
+            asks->spilled = 1u << RCX;
+            asks->argument = index;
+            emit32(&out, 0);
+            emit_unspill(&out, RCX);
+        }
         emit_same(i, flags_live);
+        if (asks) {
+            asks->resume = out.at;
+            out.kept &= asks->kept;
+        }
         note_place(i->pc, 0, false);
         emit_plain(i);
         forget_registers(i);
