@@ -427,19 +427,10 @@ bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live
     return true;
 }
 
-void emit_rewritten(const struct instruction *i, int base, int64_t displacement);
-
 static void emit_on_shadow(const struct instruction *i) {
-    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
-    if (m)
+    if (i->encoded >= 0)
         emit8(&out, 0x65);
-    if (m && m->absolute) {
-        emit_rewritten(i, -1, m->displacement);
-        return;
-    }
-    const uint8_t *code = guest(i->pc);
-    for (int k = 0; k < i->z.length; k++)
-        emit8(&out, code[k]);
+    emit_as_it_is(i);
 }
 
 /* VEX.256.66 of two or three registers; `map` 1: 0F, 2: 0F38. */

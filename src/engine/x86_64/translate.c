@@ -211,6 +211,17 @@ bool is_foreign(const struct memory *m) {
     return m->segment || (m->absolute && (m->displacement < 0 || !fits(m->displacement)));
 }
 
+void emit_as_it_is(const struct instruction *i) {
+    const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    if (m && m->absolute) {
+        emit_rewritten(i, -1, m->displacement);
+        return;
+    }
+    const uint8_t *code = guest(i->pc);
+    for (int k = 0; k < i->z.length; k++)
+        emit8(&out, code[k]);
+}
+
 void emit_plain(const struct instruction *i) {
     out.kept &= ~(uint32_t)i->registers_written;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
@@ -252,13 +263,7 @@ void emit_plain(const struct instruction *i) {
         emit_unspill(&out, scratch);
         return;
     }
-    if (m && m->absolute) {
-        emit_rewritten(i, -1, m->displacement);
-        return;
-    }
-    const uint8_t *code = guest(i->pc);
-    for (int k = 0; k < i->z.length; k++)
-        emit8(&out, code[k]);
+    emit_as_it_is(i);
 }
 
 /* Into a part of the cache of its own: what is run stays close together. */

@@ -63,6 +63,8 @@ void emit_exit_and_back(int reason, gaddr pc);
 void emit_address(const struct memory *m, int scratch);
 bool is_foreign(const struct memory *m);
 int pick_scratch(uint32_t used);
+/* The guest's bytes; only an operand relative to the program counter is encoded anew. */
+void emit_as_it_is(const struct instruction *i);
 void emit_plain(const struct instruction *i);
 static inline bool fits(int64_t v) { return v == (int32_t)v; }
 
