@@ -63,7 +63,7 @@ struct context {
     uint64_t signal_stack;
     gaddr mark_high, stack_low, stack_high, old_sp, flag_save;
     uint64_t a_base;
-    uint64_t scratch, way, spare[5];
+    uint64_t scratch, way, origins, spare[4];
     uint64_t recover_saved[6];
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;

@@ -323,7 +323,7 @@ void shadow_define(struct context *c, gaddr address, uint64_t size) {
         shadow_fill(address, n, 0);
         address += n;
         size -= n;
-        while (size && *shadow_of(address) == 0xff && touch_first_bad(c, address, 1, false)) {
+        while (size && touch_first_bad(c, address, 1, false)) {
             address++;
             size--;
         }
@@ -497,5 +497,12 @@ uint32_t origin_keep(struct context *c, uint32_t origin) {
     if (origin < ORIGIN_STACK_CODES || origin >= ORIGIN_RECORD_CODES)
         return origin;
     uint32_t record = origin_record(c, origin);
-    return record ? ORIGIN_RECORD_CODES + record : origin;
+    if (!record)
+        return origin;
+    /* the next that is copied from the slot finds it there */
+    gaddr slot = STACK_TOP - (origin - ORIGIN_STACK_CODES);
+    if (slot >= c->registers[RSP] && on_own_stack(c, slot) && *shadow_of(slot) &&
+        !*origin_slot(slot))
+        origin_set(c, slot, 1, ORIGIN_RECORD_CODES + record);
+    return ORIGIN_RECORD_CODES + record;
 }

@@ -68,6 +68,7 @@ struct context *context_new(void) {
     c->cache_base = CACHE_BASE;
     c->mark = ~0ULL;
     c->a_base = A_BASE;
+    c->origins = ORIGIN_BASE;
     fill_bytes((char *)c + CTX_UNDEFINED, 0, CTX_VECTOR - CTX_UNDEFINED);
     c->canary = 0x5a5aa5a5c3c33c3cULL;
     c->in_syscall = false;

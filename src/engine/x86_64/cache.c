@@ -64,6 +64,7 @@ _Static_assert(offsetof(struct context, mark_high) == CTX_MARK_HIGH, "context la
 _Static_assert(offsetof(struct context, stack_low) == CTX_STACK_LOW, "context layout");
 _Static_assert(offsetof(struct context, old_sp) == CTX_OLD_SP, "context layout");
 _Static_assert(offsetof(struct context, a_base) == CTX_A_BASE, "context layout");
+_Static_assert(offsetof(struct context, origins) == CTX_ORIGINS, "context layout");
 _Static_assert(offsetof(struct context, way) == CTX_WAY, "context layout");
 _Static_assert(ORIGIN_BASE == 0x640000000000 && ORIGIN_SIZE == 0x100000000000 &&
                    HEAP_BASE == 0x0a0000000000 && STACK_TOP == 0x1fffff000000,

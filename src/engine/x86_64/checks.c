@@ -332,8 +332,12 @@ void emit_checks(const struct instruction *i, bool flags_live) {
         forget_proofs();
         return;
     }
-    for (int k = 0; k < i->memory_count; k++) {
-        const struct memory *m = &i->memory[k];
+    for (int n = 0; n < 2 * i->memory_count; n++) {
+        /* loads first: a store that was checked is taken for done, and the dirty version
+           is to find D as it was */
+        const struct memory *m = &i->memory[n % i->memory_count];
+        if (m->write != (n >= i->memory_count))
+            continue;
         enum check check = check_of(i, m);
         if (check == CHECK_NONE || is_proved(m))
             continue;
@@ -468,74 +472,98 @@ static uint8_t *emit_short_jump(int condition) {
     return out.at - 4;
 }
 
-enum { IF_ZERO = 4, IF_NOT_ZERO = 5 };
+enum { IF_BELOW = 2, IF_ZERO = 4, IF_NOT_ZERO = 5 };
 
-/* RCX is an address: RDX becomes what is recorded as its origin (of 8 bytes: both
-   words). Leaves by the jump returned when the address is not aligned. */
-static uint8_t *emit_origin_word(uint32_t size) {
-    emit8(&out, 0xf6); /* test cl, 3 */
-    emit8(&out, 0xc1);
+/* The register holds a guest address and becomes the place of its origin. Leaves by the
+   jump returned when the address is not aligned. */
+static uint8_t *emit_origin_place(int reg) {
+    emit8(&out, rex(0, 0, 0, reg)); /* test reg, 3 */
+    emit8(&out, 0xf6);
+    emit8(&out, 0xc0 | (reg & 7));
     emit8(&out, 3);
     uint8_t *odd = emit_short_jump(IF_NOT_ZERO);
-    emit_constant(&out, RDX, ORIGIN_SIZE - 1);
-    emit8(&out, 0x48); /* and rcx, rdx */
-    emit8(&out, 0x21);
-    emit8(&out, 0xd1);
-    emit_constant(&out, RDX, ORIGIN_BASE);
-    emit8(&out, rex(size == 8, RDX, RDX, RCX)); /* mov rdx, [rcx + rdx] */
-    emit8(&out, 0x8b);
-    emit_memory(&out, RDX, RCX, RDX, 1, 0);
+    emit8(&out, rex(1, 0, 0, reg)); /* btr reg, 44: as & (ORIGIN_SIZE - 1) */
+    emit8(&out, 0x0f);
+    emit8(&out, 0xba);
+    emit8(&out, 0xf0 | (reg & 7));
+    emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
+    emit8(&out, 0x64); /* add reg, fs:[origins] */
+    emit8(&out, rex(1, reg, 0, 0));
+    emit8(&out, 0x03);
+    emit_memory(&out, reg, -1, -1, 1, CTX_ORIGINS);
     return odd;
 }
 
-/* A load of bytes that have an origin recorded, all of them: where one is recorded
-   the memory is the program's (freeing it forgets them). */
+static uint8_t *emit_unless_recorded(int place, int offset) { /* cmp dword [place + offset], 0 */
+    emit8(&out, 0x83);
+    emit_memory(&out, 7, place, -1, 1, offset);
+    emit8(&out, 0);
+    return emit_short_jump(IF_ZERO);
+}
+
+static uint8_t *emit_unless_undefined(int reg, int offset) { /* cmp dword gs:[reg + offset], 0 */
+    emit8(&out, 0x65);
+    return emit_unless_recorded(reg, offset);
+}
+
+/* A load whose undefined bytes have origins recorded: where one is recorded the memory
+   is the program's (freeing it forgets them). The first one's counts. */
 static void emit_known_origin(struct cold *c) {
     const struct memory *m = &c->memory;
-    uint8_t *leave[5];
+    uint8_t *leave[20];
     int count = 0;
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
-    leave[count++] = emit_origin_word(m->size > 8 ? 8 : m->size);
-    emit8(&out, 0x64); /* mov fs:[origin], edx */
-    emit8(&out, 0x89);
-    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
-    emit8(&out, 0x85); /* test edx, edx */
-    emit8(&out, 0xd2);
-    leave[count++] = emit_short_jump(IF_ZERO);
-    for (uint32_t done = 8; done <= m->size; done += 8) {
-        if (done > 8) {
-            emit_constant(&out, RDX, ORIGIN_BASE);
-            emit8(&out, 0x48); /* mov rdx, [rcx + rdx + 8] */
-            emit8(&out, 0x8b);
-            emit_memory(&out, RDX, RCX, RDX, 1, 8);
-            emit8(&out, 0x85);
-            emit8(&out, 0xd2);
-            leave[count++] = emit_short_jump(IF_ZERO);
-        }
-        emit8(&out, 0x48); /* shr rdx, 32 */
-        emit8(&out, 0xc1);
-        emit8(&out, 0xea);
-        emit8(&out, 32);
-        leave[count++] = emit_short_jump(IF_ZERO);
+    emit_op(&out, 0x8d, RDX, RCX, 0);
+    leave[count++] = emit_origin_place(RDX);
+    for (uint32_t at = 4; at < m->size; at += 4) {
+        uint8_t *defined = emit_unless_undefined(RCX, (int)at);
+        leave[count++] = emit_unless_recorded(RDX, (int)at);
+        patch_jump(defined, out.at);
     }
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    emit_jump(&out, c->resume);
+    for (uint32_t at = 0; at < m->size; at += 4) {
+        uint8_t *defined = emit_unless_undefined(RCX, (int)at);
+        emit8(&out, 0x8b); /* mov edx, [rdx + at]; test edx, edx */
+        emit_memory(&out, RDX, RDX, -1, 1, at);
+        emit8(&out, 0x85);
+        emit8(&out, 0xd2);
+        leave[count++] = emit_short_jump(IF_ZERO);
+        emit8(&out, 0x64); /* mov fs:[origin], edx */
+        emit8(&out, 0x89);
+        emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
+        emit_unspill(&out, RCX);
+        emit_unspill(&out, RDX);
+        emit_jump(&out, c->resume);
+        patch_jump(defined, out.at);
+    }
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
 }
 
-/* A store that changes neither D nor the origin: goes on at the jump returned. */
+/* The name of a stack slot may stand in the running frame only. */
+static uint8_t *emit_unless_slot(int reg) {
+    emit8(&out, 0x81); /* sub reg, first stack code; cmp reg, codes; lea back */
+    emit8(&out, 0xe8 | reg);
+    emit32(&out, ORIGIN_STACK_CODES);
+    emit8(&out, 0x81);
+    emit8(&out, 0xf8 | reg);
+    emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
+    emit8(&out, 0x8d);
+    emit_memory(&out, reg, reg, -1, 1, (int32_t)ORIGIN_STACK_CODES);
+    return emit_short_jump(IF_BELOW);
+}
+
+/* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */
 uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
-    uint8_t *normal[4];
+    uint8_t *normal[20];
     int count = 0;
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
+    note_place(now.pc, 1u << RCX | 1u << RDX, false);
     for (uint32_t done = 0; done < m->size; done += 8) {
         emit_from_context(&out, RDX, offset + (int)done);
         emit8(&out, 0x65); /* cmp gs:[rcx + done], rdx */
@@ -544,22 +572,36 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
         emit_memory(&out, RDX, RCX, -1, 1, done);
         normal[count++] = emit_short_jump(IF_NOT_ZERO);
     }
-    if (m->size > 8) { /* or rdx, fs:[first word] */
+    for (uint32_t done = 8; done < m->size; done += 8) { /* or rdx, fs:[an earlier word] */
         emit8(&out, 0x64);
         emit8(&out, 0x48);
         emit8(&out, 0x0b);
-        emit_memory(&out, RDX, -1, -1, 1, offset);
-    } else { /* test rdx, rdx */
+        emit_memory(&out, RDX, -1, -1, 1, offset + (int)done - 8);
+    }
+    if (m->size <= 8) { /* test rdx, rdx */
         emit8(&out, rex(m->size == 8, RDX, 0, RDX));
         emit8(&out, 0x85);
         emit8(&out, 0xd2);
     }
     uint8_t *defined = emit_short_jump(IF_ZERO);
-    normal[count++] = emit_origin_word(4);
-    emit8(&out, 0x64); /* cmp edx, fs:[origin] */
-    emit8(&out, 0x3b);
+    normal[count++] = emit_origin_place(RCX);
+    emit8(&out, 0x64); /* mov edx, fs:[origin] */
+    emit8(&out, 0x8b);
     emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * element);
-    normal[count++] = emit_short_jump(IF_NOT_ZERO);
+    emit8(&out, 0x85); /* test edx, edx */
+    emit8(&out, 0xd2);
+    normal[count++] = emit_short_jump(IF_ZERO);
+    for (uint32_t at = 0; at < m->size; at += 4)
+        normal[count++] = emit_unless_recorded(RCX, (int)at);
+    emit8(&out, 0x3b); /* cmp edx, [rcx] */
+    emit_memory(&out, RDX, RCX, -1, 1, 0);
+    uint8_t *same = emit_short_jump(IF_ZERO);
+    normal[count++] = emit_unless_slot(RDX);
+    for (uint32_t at = 0; at < m->size; at += 4) {
+        emit8(&out, 0x89);
+        emit_memory(&out, RDX, RCX, -1, 1, at);
+    }
+    patch_jump(same, out.at);
     patch_jump(defined, out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
@@ -573,9 +615,98 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     return over;
 }
 
+/* One word from [rsi] to [rdi] with its undefined bits and where they are from; flags
+   are dead, both registers are defined. Goes on at the jump returned; what it cannot do
+   itself follows, with the store of a defined word before all: *done is the jump
+   behind that. */
+uint8_t *emit_word_move(uint32_t size, uint8_t **done) {
+    struct memory from = {.base = RSI, .index = -1, .scale = 1, .size = size, .read = true};
+    struct memory to = {.base = RDI, .index = -1, .scale = 1, .size = size, .write = true};
+    uint8_t *slow[12], *over;
+    int count = 0;
+    emit_spill(&out, RDX);
+    emit8(&out, 0x65); /* mov rdx, gs:[rsi] */
+    emit8(&out, rex(size == 8, RDX, 0, RSI));
+    if (size <= 2) {
+        emit8(&out, 0x0f);
+        emit8(&out, size == 1 ? 0xb6 : 0xb7);
+    } else {
+        emit8(&out, 0x8b);
+    }
+    emit_operand(&from, RDX, 0);
+    emit8(&out, rex(1, RDX, 0, RDX)); /* test rdx, rdx */
+    emit8(&out, 0x85);
+    emit8(&out, 0xd2);
+    uint8_t *undefined = emit_short_jump(IF_NOT_ZERO);
+    emit_unspill(&out, RDX);
+    emit_check_flags_dead(&to, COLD_STORE);
+    emit8(&out, 0xe9);
+    *done = out.at;
+    emit32(&out, 0);
+    patch_jump(undefined, out.at);
+    if (size < 4) {
+        emit_unspill(&out, RDX);
+        return NULL;
+    }
+    note_place(now.pc, 1u << RDX, false);
+    emit8(&out, 0x65); /* cmp gs:[rdi], rdx */
+    emit8(&out, rex(size == 8, RDX, 0, RDI));
+    emit8(&out, 0x39);
+    emit_operand(&to, RDX, 0);
+    slow[count++] = emit_short_jump(IF_NOT_ZERO);
+    uint32_t kept = out.kept;
+    emit_spill(&out, RAX);
+    emit_spill(&out, RSI);
+    emit_spill(&out, RDI);
+    slow[count++] = emit_origin_place(RSI);
+    slow[count++] = emit_origin_place(RDI);
+    for (uint32_t at = 0; at < size; at += 4) {
+        if (at) { /* shr rdx, 32 */
+            emit8(&out, 0x48);
+            emit8(&out, 0xc1);
+            emit8(&out, 0xea);
+            emit8(&out, 32);
+        } else { /* test edx, edx */
+            emit8(&out, 0x85);
+            emit8(&out, 0xd2);
+        }
+        uint8_t *defined = emit_short_jump(IF_ZERO);
+        emit8(&out, 0x8b); /* mov eax, [rsi + at]; test eax, eax */
+        emit_memory(&out, RAX, RSI, -1, 1, at);
+        emit8(&out, 0x85);
+        emit8(&out, 0xc0);
+        slow[count++] = emit_short_jump(IF_ZERO);
+        emit8(&out, 0x3b); /* cmp eax, [rdi + at] */
+        emit_memory(&out, RAX, RDI, -1, 1, at);
+        uint8_t *same = emit_short_jump(IF_ZERO);
+        slow[count++] = emit_unless_recorded(RDI, (int)at);
+        slow[count++] = emit_unless_slot(RAX);
+        emit8(&out, 0x89); /* mov [rdi + at], eax */
+        emit_memory(&out, RAX, RDI, -1, 1, at);
+        patch_jump(same, out.at);
+        patch_jump(defined, out.at);
+    }
+    emit_unspill(&out, RAX);
+    emit_unspill(&out, RSI);
+    emit_unspill(&out, RDI);
+    emit_unspill(&out, RDX);
+    emit8(&out, 0xe9);
+    over = out.at;
+    emit32(&out, 0);
+    for (int k = 1; k < count; k++)
+        patch_jump(slow[k], out.at);
+    emit_unspill(&out, RAX);
+    emit_unspill(&out, RSI);
+    emit_unspill(&out, RDI);
+    patch_jump(slow[0], out.at);
+    emit_unspill(&out, RDX);
+    out.kept &= kept;
+    return over;
+}
+
 void emit_cold_touch(struct cold *c) {
     if ((c->way & WAY_LOAD) && !c->spilled &&
-        (c->memory.size == 16 || c->memory.size == 8 || c->memory.size == 4))
+        c->memory.size >= 4 && c->memory.size <= 32)
         emit_known_origin(c);
     emit_unspill_all(c->spilled);
     emit_dirty_set();

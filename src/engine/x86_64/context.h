@@ -41,6 +41,7 @@
 #define WAY_ORIGIN 0x400  /* notes the origin of what was stored */
 #define WAY_FRAMES 0x400000 /* how many frames a plain store looks through, from bit 16 on */
 #define WAY_ELEMENT 16
+#define CTX_ORIGINS 0x1d8 /* constant */
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
 #define CTX_UNDEFINED_FLAGS 0xb080

@@ -568,6 +568,32 @@ static void drop_upper(const struct instruction *i) {
     }
 }
 
+/* A load of a whole register that its address does not need: the undefined bits come by
+   the register itself, which the load overwrites next. */
+static bool emit_loaded_bits(const struct instruction *i, bool vex) {
+    const ZydisDecodedOperand *to = &i->operands[0];
+    if (i->z.operand_count_visible != 2 || to->type != ZYDIS_OPERAND_TYPE_REGISTER ||
+        i->operands[1].type != ZYDIS_OPERAND_TYPE_MEMORY ||
+        (to->actions & ZYDIS_OPERAND_ACTION_MASK_READ) || i->mask)
+        return false;
+    int e = element_of(to->reg.value), v = vector_number(to->reg.value), lane;
+    if (is_general_move(i)) {
+        if (address_registers(i) & bit(e))
+            return false;
+        emit_spill(&out, e);
+        emit_on_shadow(i);
+        emit_to_context(&out, e, CTX_UNDEFINED + 8 * e);
+        now.fetched = 1u << e;
+        return true;
+    }
+    if (v < 0 || (rule_of(i, &lane) != RULE_SAME && rule_of(i, &lane) != RULE_COPY) ||
+        (!vex && i->memory[i->encoded].size != 16))
+        return false;
+    emit_on_shadow(i);
+    emit_vector(STORE_VECTOR, v, vex, CTX_UNDEFINED_VECTOR + 64 * v);
+    return true;
+}
+
 static void emit_same(const struct instruction *i, bool flags_live) {
     bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
@@ -602,6 +628,11 @@ static void emit_same(const struct instruction *i, bool flags_live) {
                 colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)to << WAY_ELEMENT;
             }
         }
+    }
+    if (emit_loaded_bits(i, vex)) {
+        now.possible |= outputs;
+        drop_upper(i);
+        return;
     }
     uint64_t saved = 0; /* a register that stands twice is saved once, before it changes */
     for (int k = 0; k < i->z.operand_count; k++) {
@@ -688,7 +719,38 @@ static void emit_bits_out(const struct instruction *i, const struct memory *m, i
     }
 }
 
+/* movs of one word between two places that both are known. */
+static bool emit_string_move(const struct instruction *i, bool flags_live) {
+    uint32_t size = 1u << (i->z.mnemonic == ZYDIS_MNEMONIC_MOVSW   ? 1
+                           : i->z.mnemonic == ZYDIS_MNEMONIC_MOVSD ? 2
+                           : i->z.mnemonic == ZYDIS_MNEMONIC_MOVSQ ? 3
+                                                                   : 0);
+    if (!is_string_instruction(i) || i->repeated || flags_live ||
+        (size == 1 && i->z.mnemonic != ZYDIS_MNEMONIC_MOVSB) ||
+        ((bit(RSI) | bit(RDI)) & now.possible))
+        return false;
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].segment || i->memory[k].address32)
+            return false;
+    uint8_t *done, *over = emit_word_move(size, &done);
+    uint32_t kept = out.kept;
+    uint64_t possible = now.possible;
+    emit_plan(plan_make(i, now.possible, 0));
+    now.possible = possible;
+    out.kept &= kept;
+    patch_jump(done, out.at);
+    if (over)
+        patch_jump(over, out.at);
+    note_place(i->pc, 0, false);
+    emit_plain(i);
+    forget_registers(i);
+    forget_proofs();
+    return true;
+}
+
 static bool emit_inline(const struct instruction *i, bool flags_live) {
+    if (emit_string_move(i, flags_live))
+        return true;
     if (runs_on_bits(i)) {
         struct cold *asks = NULL;
         if (i->mask && (now.possible & bit(ELEMENT_MASKS))) { /* not by an undefined mask */
@@ -710,7 +772,8 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
             asks->resume = out.at;
             out.kept &= asks->kept;
         }
-        note_place(i->pc, 0, false);
+        note_place(i->pc, now.fetched, false); /* in its slot, should the load fail */
+        now.fetched = 0;
         emit_plain(i);
         forget_registers(i);
         return true;
@@ -724,7 +787,7 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         words_of(e, &offset);
         if (vector_number(i->operands[1].reg.value) >= 0)
             offset = CTX_UNDEFINED_VECTOR + 64 * vector_number(i->operands[1].reg.value);
-        uint8_t *over = !flags_live && (m->size == 16 || m->size == 8 || m->size == 4)
+        uint8_t *over = !flags_live && m->size >= 4 && m->size <= 32 && !(m->size & (m->size - 1))
                             ? emit_same_store(m, e, offset)
                             : NULL;
         emit_dirty_store_check(m, flags_live);

@@ -148,9 +148,12 @@ bool check_instruction(struct context *c, gaddr pc, bool trusted) {
         c->recover = 0;
         return false;
     }
-    for (int k = 0; k < i.memory_count; k++) {
-        struct memory m = i.memory[k];
-        if ((!m.read && !m.write) || m.vector_index)
+    for (int n = 0; n < 2 * i.memory_count; n++) {
+        /* loads first: what is stored may lie over what is loaded, and is left to the
+           dirty version where that is undefined */
+        struct memory m = i.memory[n % i.memory_count];
+        bool stores = n >= i.memory_count;
+        if (m.read == stores || (stores && (undefined || !m.write)) || m.vector_index)
             continue;
         gaddr a = effective(c, &m);
         if (!m.encoded && i.z.mnemonic == ZYDIS_MNEMONIC_PUSH)
