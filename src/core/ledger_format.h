@@ -132,6 +132,8 @@ struct ledger_process {
     uint32_t keeper; /* process that keeps the memory after a sudden death, 0: none */
     uint32_t thread_count;
     uint32_t search_wanted;
+    uint32_t limited; /* those that the program set itself: 1 space, 2 data */
+    uint64_t limits[2][2]; /* of space and data: bytes, soft and hard */
     uint32_t silent; /* of the system, run only to find what it starts: no findings */
     struct ledger_thread threads[LEDGER_THREADS];
     uint32_t dead_stack_count;

@@ -142,6 +142,12 @@ gaddr memory_find_gap(uint64_t size, uint64_t alignment, bool low);
 void memory_note(gaddr start, uint64_t size, int protection, int flags);
 void memory_forget(gaddr start, uint64_t size);
 void memory_protect(gaddr start, uint64_t size, int protection);
+/* Bytes of the program's own mappings and blocks; `data`: of private ones that it may
+   write. What RLIMIT_AS and RLIMIT_DATA count. */
+uint64_t memory_in_use(bool data);
+/* The program's own limit; `data`: that on data. */
+void memory_limit(bool data, uint64_t bytes);
+bool memory_allows(uint64_t more, bool data);
 /* The mapping that holds the address; false when nothing is mapped there. */
 bool memory_lookup(gaddr address, struct mapping *out);
 /* Code was translated from there; `watch`: that it changes is to be noticed. */
@@ -412,7 +418,8 @@ void check_string(struct context *c, uint32_t how);
 /* What the faulting instruction tried: address, size, direction. */
 void describe_fault(struct context *c, gaddr pc, struct access *access);
 
-/* --- linux/signals.c, threads.c, syscalls.c, process.c --- */
+/* --- linux/signals.c, threads.c, syscalls.c, views.c, limits.c,
+   process.c --- */
 void signals_start(void);
 void signals_deliver(struct context *c); /* pending ones, at a block boundary */
 /* Lets the thread step to the next boundary, where they are delivered. */
@@ -422,6 +429,23 @@ _Noreturn void signals_die(struct context *c, int number);
 /* SIGSYS with what seccomp(2) says stands in it. */
 void signals_raise_filtered(struct context *c, int error, int number);
 void signals_raise(struct context *c, int number, int code, gaddr address);
+/* Before the engine takes its own space: a soft limit becomes the program's alone. */
+void limits_lift(void);
+/* At the start of a process; `parent`: who started it, or null. */
+void limits_inherit(const struct ledger_process *parent);
+bool limits_have(uint64_t resource);
+/* prlimit(2) on the process itself. */
+long limits_call(uint64_t resource, gaddr new_limit, gaddr old_limit);
+/* Hands the soft limits to the kernel for a program that runs without the engine; takes
+   them back when it did not start. */
+void limits_apply(bool apply);
+/* Signals that the program handles, bit number - 1 each. */
+uint64_t signals_caught(void);
+/* The auxiliary vector as the program got it, with its end; size in bytes. */
+const void *start_auxiliary(uint64_t *size);
+/* After an open: what the program reads from the descriptor instead, where the file would
+   tell of the engine. Returns fd. */
+long view_opened(const char *path, long fd);
 long signals_action(int number, gaddr action, gaddr old, uint64_t size);
 long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size);
 long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack);

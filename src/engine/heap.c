@@ -275,6 +275,8 @@ gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int famil
     if (alignment < 16)
         alignment = 16;
     uint64_t need = MARGIN + size + room_behind(size) + (alignment > 16 ? alignment : 0);
+    if (!memory_allows(size, true))
+        return 0;
     lock_take(&heap_lock);
     if (size < LARGEST_SLOT && ((need + 15) & ~15ull) <= class_size[class_count - 1]) {
         bool fresh;

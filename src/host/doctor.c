@@ -49,10 +49,9 @@ static enum health look_at_processor(struct check *c) {
     unsigned a, b, x, d;
     if (!__get_cpuid(1, &a, &b, &x, &d) || !(x & bit_XSAVE))
         return say(c, HEALTH_BROKEN, "the processor has no XSAVE, which the engine needs");
-    bool wide = __get_cpuid_count(7, 0, &a, &b, &x, &d) && (b & bit_AVX512F);
-    return say(c, HEALTH_FINE, "%s",
-               wide ? "AVX-512 is run, but CPUID does not offer it: libraries choose AVX2"
-                    : "all its instructions are offered to the program");
+    return say(c, HEALTH_FINE,
+               "programs are offered its instructions but those for transactions, bounds, "
+               "protection keys and AMX");
 }
 
 static enum health look_at_proc(struct check *c) {
@@ -88,11 +87,13 @@ static bool can_reserve(uint64_t at, uint64_t size) {
 static enum health look_at_space(struct check *c) {
     struct rlimit limit;
     getrlimit(RLIMIT_AS, &limit);
-    if (limit.rlim_cur != RLIM_INFINITY)
+    if (limit.rlim_max != RLIM_INFINITY)
         return say(c, HEALTH_BROKEN,
                    "limited to %llu MiB: the shadow of memory does not fit; lift the limit "
                    "(ulimit -v unlimited)",
-                   (unsigned long long)limit.rlim_cur >> 20);
+                   (unsigned long long)limit.rlim_max >> 20);
+    limit.rlim_cur = limit.rlim_max; /* a soft one is for the program alone */
+    setrlimit(RLIMIT_AS, &limit);
     if (!can_reserve(1ULL << 45, 1ULL << 45) || !can_reserve(3ULL << 45, 1ULL << 42)) {
         FILE *f = fopen("/proc/sys/vm/overcommit_memory", "re");
         int mode = f ? fgetc(f) : 0;

@@ -15,6 +15,7 @@
 #include <sys/mman.h>
 #include <sys/personality.h>
 #include <sys/prctl.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -169,6 +170,16 @@ int launch_engine(char *path, size_t size, struct error *error) {
                      self);
 }
 
+/* A soft limit on space is meant for the program: the engine, which finds it in the
+   child, keeps the program to it; what Tondo maps does not count. */
+static struct rlimit space_limit;
+
+static void lift_space_limit(void) {
+    struct rlimit none = {RLIM_INFINITY, RLIM_INFINITY};
+    if (getrlimit(RLIMIT_AS, &space_limit) == 0 && space_limit.rlim_max == RLIM_INFINITY)
+        setrlimit(RLIMIT_AS, &none);
+}
+
 static int make_ledger(struct launch *launch, char *path, size_t size, struct error *error) {
     const char *folders[] = {"/dev/shm", getenv("TMPDIR"), "/tmp"};
     int fd = -1;
@@ -189,7 +200,9 @@ static int make_ledger(struct launch *launch, char *path, size_t size, struct er
     close(fd);
     if (p == MAP_FAILED) {
         unlink(path);
-        return error_set(error, "cannot map the ledger: %s", strerror(errno));
+        return error_set(error, "no room to map the ledger of %zu MiB: lift the limit on address "
+                                "space (ulimit -v unlimited)",
+                         sizeof(struct ledger) >> 20);
     }
     launch->ledger = p;
     launch->ledger->magic = LEDGER_MAGIC;
@@ -285,6 +298,7 @@ static void wait_for(struct launch *launch, pid_t pid) {
 
 int launch_run(struct launch *launch, struct error *error) {
     char engine[500], ledger_path[256];
+    lift_space_limit();
     if (launch_engine(engine, sizeof engine, error) != 0 ||
         make_ledger(launch, ledger_path, sizeof ledger_path, error) != 0)
         return 125;
@@ -324,6 +338,7 @@ int launch_run(struct launch *launch, struct error *error) {
         int wanted = personality(0xffffffff);
         if (wanted >= 0)
             personality((unsigned long)wanted | ADDR_NO_RANDOMIZE);
+        setrlimit(RLIMIT_AS, &space_limit);
         execv(engine, list);
         _exit(125);
     }

@@ -16,6 +16,13 @@ static uint32_t count;
 static struct lock lock;
 static gaddr brk_end;
 
+/* What the program itself may have (RLIMIT_AS, RLIMIT_DATA): bytes. */
+static uint64_t limits[2] = {~0ULL, ~0ULL};
+static struct {
+    uint64_t bytes[2]; /* of all mappings, of private ones that may be written */
+    bool known;
+} mapped;
+
 static uint64_t page_up(uint64_t n) { return (n + 4095) & ~4095ULL; }
 
 void memory_start(void) {
@@ -38,6 +45,7 @@ static uint32_t first_after(gaddr address) {
 }
 
 static void open_gap(uint32_t at, uint32_t by) {
+    mapped.known = false;
     if (count + by > MAPPINGS)
         fail("the guest has more than %u mappings", (uint64_t)MAPPINGS);
     for (uint32_t i = count; i > at; i--)
@@ -54,6 +62,7 @@ static void close_gap(uint32_t at, uint32_t by) {
 /* Cuts the range out of the table; true when code was translated from it. */
 static bool cut(gaddr start, gaddr end) {
     bool code = false;
+    mapped.known = false;
     uint32_t i = first_after(start);
     while (i < count && mappings[i].start < end) {
         struct mapping *m = &mappings[i];
@@ -169,6 +178,7 @@ static void note(struct mapping new) {
         before->flags == new.flags && !before->code && before->file == new.file &&
         (!new.file || before->origin == new.origin)) {
         before->end = end;
+        mapped.known = false;
     } else {
         open_gap(i, 1);
         mappings[i] = new;
@@ -209,6 +219,32 @@ bool memory_lookup(gaddr address, struct mapping *out) {
         *out = mappings[i];
     lock_drop(&lock);
     return found;
+}
+
+uint64_t memory_in_use(bool data) {
+    enum { FIRST_STACK = 132 << 10 }; /* what the kernel begins with; it grows by use */
+    lock_take(&lock);
+    for (uint32_t i = 0; !mapped.known && i < count; i++) {
+        const struct mapping *m = &mappings[i];
+        if (!i)
+            mapped.bytes[0] = mapped.bytes[1] = FIRST_STACK;
+        if (m->end == STACK_TOP)
+            continue;
+        mapped.bytes[0] += m->end - m->start;
+        if ((m->flags & MAP_PRIVATE) && (m->protection & PROT_WRITE))
+            mapped.bytes[1] += m->end - m->start;
+    }
+    mapped.known = true;
+    uint64_t bytes = mapped.bytes[data];
+    lock_drop(&lock);
+    return bytes + ledger->processes[process_index].live_bytes;
+}
+
+void memory_limit(bool data, uint64_t bytes) { limits[data] = bytes; }
+
+bool memory_allows(uint64_t more, bool data) {
+    return (limits[0] == ~0ULL || memory_in_use(false) + more <= limits[0]) &&
+           (limits[1] == ~0ULL || !data || memory_in_use(true) + more <= limits[1]);
 }
 
 void memory_note_code(gaddr start, uint64_t size, bool watch_it) {
@@ -346,6 +382,8 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
         return -EINVAL;
     if (size >= GUEST_END)
         return -ENOMEM;
+    if (!memory_allows(page_up(size), (flags & MAP_PRIVATE) && (protection & PROT_WRITE)))
+        return -ENOMEM;
     bool module = fd >= 0 && (flags & (DENY_WRITE | MAP_PRIVATE)) && offset == 0 &&
                   !(flags & MAP_ANONYMOUS) && !(flags & MAP_SHARED) &&
                   ((flags & DENY_WRITE) || (protection & PROT_EXEC)) && is_elf(fd);
@@ -416,6 +454,8 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
     if (!memory_lookup(old, &m))
         return -EFAULT;
     uint64_t old_pages = page_up(old_size), pages = page_up(size);
+    if (pages > old_pages && !memory_allows(pages - old_pages, m.flags & MAP_PRIVATE))
+        return -ENOMEM;
     if (flags & MREMAP_FIXED) {
         if (wanted >= GUEST_END || wanted + size > GUEST_END)
             return -ENOMEM;
@@ -523,6 +563,8 @@ long memory_brk(gaddr wanted) {
         return (long)end;
     gaddr old_page = page_up(end), new_page = page_up(wanted);
     if (new_page > old_page) {
+        if (!memory_allows(new_page - old_page, true))
+            return (long)end;
         long p = system_call(__NR_mmap, old_page, new_page - old_page, PROT_READ | PROT_WRITE,
                              MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
         if (p != (long)old_page)

@@ -70,6 +70,7 @@ void process_start(struct context *c, uint32_t parent, bool forked) {
     p->silent = forked ? ledger->processes[parent - 1].silent
                        : i && ledger->follow == FOLLOW_OWN && in_system_folder(guest_path);
     process_index = i;
+    limits_inherit(parent ? &ledger->processes[parent - 1] : NULL);
     p->state = LEDGER_RUNNING;
     __atomic_store_n(&p->ready, 1, __ATOMIC_RELEASE);
     if (c) {
@@ -326,9 +327,12 @@ static uint64_t list_length(gaddr list) {
 
 static long start_plain(int directory, const char *name, gaddr arguments, gaddr environment,
                         int flags) {
-    return flags || directory != AT_FDCWD
-               ? system_call(__NR_execveat, directory, name, arguments, environment, flags)
-               : system_call(__NR_execve, name, arguments, environment);
+    limits_apply(true);
+    long r = flags || directory != AT_FDCWD
+                 ? system_call(__NR_execveat, directory, name, arguments, environment, flags)
+                 : system_call(__NR_execve, name, arguments, environment);
+    limits_apply(false);
+    return r;
 }
 
 static long start_with_follower(int directory, const char *name, gaddr arguments,

@@ -603,6 +603,14 @@ void signals_return(struct context *c) {
 
 /* --- system calls about signals --- */
 
+uint64_t signals_caught(void) {
+    uint64_t caught = 0;
+    for (int n = 1; n <= 64; n++)
+        if (actions[n].handler > 1)
+            caught |= bit(n);
+    return caught;
+}
+
 long signals_action(int number, gaddr action, gaddr old, uint64_t size) {
     if (size != 8 || number < 1 || number > 64 || (action && (number == 9 || number == 19)))
         return -EINVAL;

@@ -60,6 +60,13 @@ static gaddr make_stack(uint64_t *size_out, bool executable) {
     return STACK_TOP;
 }
 
+static uint64_t own_auxiliary[128], own_auxiliary_size;
+
+const void *start_auxiliary(uint64_t *size) {
+    *size = own_auxiliary_size;
+    return own_auxiliary;
+}
+
 /* argc, argv, envp and the auxiliary vector as the psABI wants them. */
 static gaddr fill_stack(uint64_t *native, const struct image *image, gaddr loader_base,
                         const char *program, gaddr sp) {
@@ -93,6 +100,7 @@ static gaddr fill_stack(uint64_t *native, const struct image *image, gaddr loade
     }
     block[0] = argc;
     at = 1 + argc + 1 + env_count + 1;
+    const uint64_t *first = block + at;
     for (uint64_t i = 0; i < aux_count; i++) {
         uint64_t type = auxiliary[i].type, value = auxiliary[i].value;
         switch (type) {
@@ -132,6 +140,10 @@ static gaddr fill_stack(uint64_t *native, const struct image *image, gaddr loade
     }
     block[at++] = AT_NULL;
     block[at++] = 0;
+    own_auxiliary_size = (uint64_t)(block + at - first) * 8;
+    if (own_auxiliary_size > sizeof own_auxiliary)
+        own_auxiliary_size = sizeof own_auxiliary;
+    copy_bytes(own_auxiliary, first, own_auxiliary_size);
     sp &= ~15ULL;
     if (at & 1)
         sp -= 8;
@@ -156,6 +168,7 @@ _Noreturn void engine_main(uint64_t *native) {
         fail("this program is started by tondo");
     char **argv = (char **)(native + 1);
     struct context *c = NULL;
+    limits_lift();
     map_ledger(argv[1]);
     uint32_t parent = 0;
     for (const char *d = argv[2]; *d; d++)

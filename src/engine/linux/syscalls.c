@@ -47,30 +47,6 @@ static long read_own_exe(gaddr buffer, uint64_t size) {
     return (long)n;
 }
 
-static struct {
-    uint64_t soft, hard;
-    bool set;
-} limits[16];
-
-/* Limits on address space are noted, not set: the shadow would not fit. */
-static long limit(uint64_t resource, gaddr new_limit, gaddr old_limit) {
-    long r = 0;
-    if (old_limit) {
-        r = system_call(__NR_prlimit64, 0, resource, 0, old_limit);
-        if (r == 0 && limits[resource].set)
-            copy_bytes(guest(old_limit), &limits[resource], 16);
-    }
-    if (r == 0 && new_limit) {
-        copy_bytes(&limits[resource], guest(new_limit), 16);
-        limits[resource].set = true;
-    }
-    return r;
-}
-
-static bool is_space_limit(uint64_t resource) {
-    return resource == RLIMIT_AS || resource == RLIMIT_DATA;
-}
-
 static long suspend(struct context *c, uint64_t number, uint64_t *a, gaddr set) {
     uint64_t wanted = *(uint64_t *)guest(set) & ~(1ULL << 8 | 1ULL << 18);
     c->saved_mask = c->signal_mask;
@@ -278,22 +254,24 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
     case __NR_open:
         if (is_own_exe(a[0]))
             a[0] = (uint64_t)(uintptr_t)guest_path;
-        break;
+        return view_opened(guest(a[0]), glue_syscall(c, (long)number, a));
     case __NR_openat:
         if (a[1] && is_own_exe(a[1]))
             a[1] = (uint64_t)(uintptr_t)guest_path;
-        break;
+        return view_opened(guest(a[1]), glue_syscall(c, (long)number, a));
+    case __NR_openat2:
+        return view_opened(guest(a[1]), glue_syscall(c, (long)number, a));
     case __NR_setrlimit:
-        if (is_space_limit(a[0]))
-            return limit(a[0], a[1], 0);
+        if (limits_have(a[0]))
+            return limits_call(a[0], a[1], 0);
         break;
     case __NR_getrlimit:
-        if (is_space_limit(a[0]))
-            return limit(a[0], 0, a[1]);
+        if (limits_have(a[0]))
+            return limits_call(a[0], 0, a[1]);
         break;
     case __NR_prlimit64:
-        if (is_space_limit(a[1]) && (!a[0] || a[0] == (uint64_t)system_call(__NR_getpid)))
-            return limit(a[1], a[2], a[3]);
+        if (limits_have(a[1]) && (!a[0] || a[0] == (uint64_t)system_call(__NR_getpid)))
+            return limits_call(a[1], a[2], a[3]);
         break;
     }
     return glue_syscall(c, (long)number, a);
