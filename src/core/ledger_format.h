@@ -144,7 +144,13 @@ struct ledger_process {
 
 /* Where reading another process's memory is forbidden the host asks for it: the stopped
    process copies a piece into the ledger itself. */
-enum hand_over_state { HAND_OVER_NOTHING, HAND_OVER_ASKED, HAND_OVER_DONE, HAND_OVER_FAILED };
+enum hand_over_state {
+    HAND_OVER_NOTHING,
+    HAND_OVER_ASKED,
+    HAND_OVER_TAKEN, /* the process itself and the one that keeps its memory both see it */
+    HAND_OVER_DONE,
+    HAND_OVER_FAILED
+};
 struct ledger_hand_over {
     uint32_t state; /* enum hand_over_state, futex */
     uint32_t process;

@@ -53,10 +53,10 @@ static bool ask_for_piece(uint64_t address, void *to, uint64_t size) {
         uint32_t state = __atomic_load_n(&h->state, __ATOMIC_ACQUIRE);
         if (state == HAND_OVER_DONE)
             memcpy(to, run_ledger->piece, size);
-        if (state != HAND_OVER_ASKED)
+        if (state != HAND_OVER_ASKED && state != HAND_OVER_TAKEN)
             return state == HAND_OVER_DONE;
         syscall(SYS_futex, &p->state, FUTEX_WAKE, 64, NULL, NULL, 0);
-        syscall(SYS_futex, &h->state, FUTEX_WAIT, HAND_OVER_ASKED, &turn, NULL, 0);
+        syscall(SYS_futex, &h->state, FUTEX_WAIT, state, &turn, NULL, 0);
     }
     h->state = HAND_OVER_NOTHING;
     return false;

@@ -30,9 +30,16 @@ static void sleep_on(struct ledger_process *p, uint32_t state) {
 /* The kernel copies: an address that is not mapped is an error, no fault. */
 static void hand_over(const struct ledger_process *p) {
     struct ledger_hand_over *h = &ledger->hand_over;
+    uint32_t asked = HAND_OVER_ASKED;
     if (__atomic_load_n(&h->state, __ATOMIC_ACQUIRE) != HAND_OVER_ASKED ||
-        &ledger->processes[h->process] != p || h->size > LEDGER_PIECE)
+        &ledger->processes[h->process] != p ||
+        !__atomic_compare_exchange_n(&h->state, &asked, HAND_OVER_TAKEN, false, __ATOMIC_ACQ_REL,
+                                     __ATOMIC_RELAXED))
         return;
+    if (&ledger->processes[h->process] != p || h->size > LEDGER_PIECE) { /* another question */
+        __atomic_store_n(&h->state, HAND_OVER_ASKED, __ATOMIC_RELEASE);
+        return;
+    }
     long fd = system_call(__NR_open, ledger_path, O_RDWR | O_CLOEXEC, 0);
     long n = fd < 0 ? fd
                     : system_call(__NR_pwrite64, fd, h->address, h->size,
