@@ -412,7 +412,8 @@ gaddr operand_address(struct context *c, gaddr pc, int which, uint64_t *size, bo
 void emulate(struct context *c, gaddr pc);
 /* The same operand again, exactly; true when undefined bytes are to be read.
    trusted: code that goes on from here relies on D = 0 for the operand. */
-bool check_instruction(struct context *c, gaddr pc, bool trusted);
+enum checked { CHECKED_FINE, CHECKED_UNDEFINED, CHECKED_TOLD };
+enum checked check_instruction(struct context *c, gaddr pc, bool trusted);
 /* A repeated move or store about to begin; see STRING_* in cache.h. */
 void check_string(struct context *c, uint32_t how);
 /* What the faulting instruction tried: address, size, direction. */

@@ -90,6 +90,7 @@ int main(void) {
     for (int round = 0; round < ROUNDS; round++)
         string_move(q, p, 3), by_vectors(q, p, 16), by_vectors(q + 8, p + 8, 16);
     by_vectors(q + 16, c, 16);
+    seen += q[24]; // expect: out-of-bounds-read where=after
     string_move(c, p, 4);
     short_move(q, c, 7);
     if (*(int *)(q + 20) > 3) // expect: uninitialized-value

@@ -586,8 +586,12 @@ static void go_on_dirty(struct context *c) {
 /* A check met undefined or forbidden bytes. */
 static void checked(struct context *c, const struct cache_check *check) {
     c->pc = (gaddr)check->pc_high << 32 | check->pc_low;
-    bool undefined = check_instruction(c, c->pc, check->trusted);
-    if (!undefined || !check->patch) {
+    enum checked found = check_instruction(c, c->pc, check->trusted);
+    if (found == CHECKED_TOLD && check->store) {
+        c->target = CACHE_BASE + check->patch;
+        return;
+    }
+    if (found != CHECKED_UNDEFINED || !check->patch || check->store) {
         c->target = CACHE_BASE + check->resume;
         return;
     }

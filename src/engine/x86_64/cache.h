@@ -34,7 +34,9 @@ struct cache_check {
     uint16_t pc_high : 15;
     uint16_t trusted : 1; /* code behind it takes D of the operand for 0 and stores there */
     uint16_t possible;    /* number of a set */
-    uint32_t resume, patch; /* patch 0: a store */
+    uint32_t resume;
+    uint32_t patch : 31; /* of the jump to the dirty version; a store: 0 */
+    uint32_t store : 1;  /* patch: where to go on when it was told: D stays as it is */
 };
 /* Sets of elements are few: what is kept in great numbers names them by number. */
 uint16_t set_number(uint64_t elements);

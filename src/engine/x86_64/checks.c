@@ -386,7 +386,9 @@ static uint32_t add_check(const struct cold *c, uint8_t *patch) {
     check->trusted = c->trusted;
     check->possible = set_number(c->possible);
     check->resume = (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE);
-    check->patch = patch ? (uint32_t)((uint64_t)(uintptr_t)patch - CACHE_BASE) : 0;
+    check->store = c->beyond != NULL;
+    patch = c->beyond ? c->beyond : patch;
+    check->patch = patch ? (uint32_t)((uint64_t)(uintptr_t)patch - CACHE_BASE) & 0x7fffffff : 0;
     return cache.check_count++;
 }
 

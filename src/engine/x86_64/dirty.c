@@ -790,11 +790,17 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         uint8_t *over = !flags_live && m->size >= 4 && m->size <= 32 && !(m->size & (m->size - 1))
                             ? emit_same_store(m, e, offset)
                             : NULL;
+        int first = cold_count;
         emit_dirty_store_check(m, flags_live);
+        int end = cold_count;
         emit_bits_out(i, m, element_of(i->operands[1].reg.value),
                       i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY, flags_live);
         if (over)
             patch_jump(over, out.at);
+        for (int k = first; k < end; k++)
+            colds[k].beyond = out.at;
+        if (end > first)
+            out.kept = 0;
         note_place(i->pc, 0, false);
         emit_plain(i);
         forget_proofs();

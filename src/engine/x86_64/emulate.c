@@ -131,14 +131,14 @@ static void own_red_zone(struct context *c, const struct memory *m, gaddr addres
 }
 
 
-bool check_instruction(struct context *c, gaddr pc, bool trusted) {
+enum checked check_instruction(struct context *c, gaddr pc, bool trusted) {
     struct instruction i;
-    bool undefined = false;
+    bool undefined = false, told = false;
     decode_here(&i, pc);
     if (!i.valid)
-        return false;
+        return CHECKED_FINE;
     if (recover_enter(c))
-        return false; /* the instruction itself will fault */
+        return CHECKED_FINE; /* the instruction itself will fault */
     if (is_string_instruction(&i) && i.repeated) {
         if (c->dirty)
             check_count(c, pc, RCX, "is the count of a repeated instruction");
@@ -146,7 +146,7 @@ bool check_instruction(struct context *c, gaddr pc, bool trusted) {
             check_count(c, pc, RDI, "is the address of a read");
         check_repeated(c, &i);
         c->recover = 0;
-        return false;
+        return CHECKED_FINE;
     }
     for (int n = 0; n < 2 * i.memory_count; n++) {
         /* loads first: what is stored may lie over what is loaded, and is left to the
@@ -166,6 +166,8 @@ bool check_instruction(struct context *c, gaddr pc, bool trusted) {
         if (!m.read) {
             if (check_range(c, pc, a, m.size, true, NULL))
                 note_red_zone(c, a);
+            else
+                told = true;
             shadow_define(c, a, m.size);
         } else if (check_range(c, pc, a, m.size, false, NULL) && a < GUEST_END) {
             gaddr slot = touch_return_slot(c, a, m.size, false);
@@ -176,7 +178,7 @@ bool check_instruction(struct context *c, gaddr pc, bool trusted) {
         }
     }
     c->recover = 0;
-    return undefined;
+    return undefined ? CHECKED_UNDEFINED : told ? CHECKED_TOLD : CHECKED_FINE;
 }
 
 void check_string(struct context *c, uint32_t how) {

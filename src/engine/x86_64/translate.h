@@ -29,6 +29,7 @@ struct cold {
     gaddr target;    /* COLD_LINK, COLD_DIRTY */
     uint64_t possible, elements;
     uint8_t *resume;
+    uint8_t *beyond; /* COLD_STORE of undefined bits: behind the change of D, or null */
     uint32_t spilled, kept;
     uint32_t argument;
     uint32_t way; /* COLD_TOUCH: WAY_*, 0: to C at once */
