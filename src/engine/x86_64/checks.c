@@ -474,7 +474,13 @@ static uint8_t *emit_short_jump(int condition) {
     return out.at - 4;
 }
 
-enum { IF_BELOW = 2, IF_ZERO = 4, IF_NOT_ZERO = 5 };
+enum { IF_BELOW = 2, IF_NOT_BELOW = 3, IF_ZERO = 4, IF_NOT_ZERO = 5 };
+
+static uint8_t *emit_long_jump(void) {
+    emit8(&out, 0xe9);
+    emit32(&out, 0);
+    return out.at - 4;
+}
 
 /* The register holds a guest address and becomes the place of its origin. Leaves by the
    jump returned when the address is not aligned. */
@@ -607,9 +613,7 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     patch_jump(defined, out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
-    emit8(&out, 0xe9);
-    uint8_t *over = out.at;
-    emit32(&out, 0);
+    uint8_t *over = emit_long_jump();
     for (int k = 0; k < count; k++)
         patch_jump(normal[k], out.at);
     emit_unspill(&out, RCX);
@@ -617,51 +621,20 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     return over;
 }
 
-/* One word from [rsi] to [rdi] with its undefined bits and where they are from; flags
-   are dead, both registers are defined. Goes on at the jump returned; what it cannot do
-   itself follows, with the store of a defined word before all: *done is the jump
-   behind that. */
-uint8_t *emit_word_move(uint32_t size, uint8_t **done) {
-    struct memory from = {.base = RSI, .index = -1, .scale = 1, .size = size, .read = true};
-    struct memory to = {.base = RDI, .index = -1, .scale = 1, .size = size, .write = true};
-    uint8_t *slow[12], *over;
+static void emit_shadow_word(const struct memory *m, int opcode, uint32_t size) {
+    emit8(&out, 0x65); /* <op> gs:[m], rdx or the other way about */
+    emit8(&out, rex(size == 8, RDX, 0, m->base));
+    emit8(&out, opcode);
+    emit_operand(m, RDX, 0);
+}
+
+/* Origins go from the word at RSI to that at RDI where RDX, its undefined bits, is not 0;
+   all three and RAX are changed. Leaves by the jumps where none is recorded at the
+   source, or at the target where there must be one already. */
+static int emit_origins_across(uint32_t size, bool recorded, uint8_t **leave) {
     int count = 0;
-    emit_spill(&out, RDX);
-    emit8(&out, 0x65); /* mov rdx, gs:[rsi] */
-    emit8(&out, rex(size == 8, RDX, 0, RSI));
-    if (size <= 2) {
-        emit8(&out, 0x0f);
-        emit8(&out, size == 1 ? 0xb6 : 0xb7);
-    } else {
-        emit8(&out, 0x8b);
-    }
-    emit_operand(&from, RDX, 0);
-    emit8(&out, rex(1, RDX, 0, RDX)); /* test rdx, rdx */
-    emit8(&out, 0x85);
-    emit8(&out, 0xd2);
-    uint8_t *undefined = emit_short_jump(IF_NOT_ZERO);
-    emit_unspill(&out, RDX);
-    emit_check_flags_dead(&to, COLD_STORE);
-    emit8(&out, 0xe9);
-    *done = out.at;
-    emit32(&out, 0);
-    patch_jump(undefined, out.at);
-    if (size < 4) {
-        emit_unspill(&out, RDX);
-        return NULL;
-    }
-    note_place(now.pc, 1u << RDX, false);
-    emit8(&out, 0x65); /* cmp gs:[rdi], rdx */
-    emit8(&out, rex(size == 8, RDX, 0, RDI));
-    emit8(&out, 0x39);
-    emit_operand(&to, RDX, 0);
-    slow[count++] = emit_short_jump(IF_NOT_ZERO);
-    uint32_t kept = out.kept;
-    emit_spill(&out, RAX);
-    emit_spill(&out, RSI);
-    emit_spill(&out, RDI);
-    slow[count++] = emit_origin_place(RSI);
-    slow[count++] = emit_origin_place(RDI);
+    leave[count++] = emit_origin_place(RSI);
+    leave[count++] = emit_origin_place(RDI);
     for (uint32_t at = 0; at < size; at += 4) {
         if (at) { /* shr rdx, 32 */
             emit8(&out, 0x48);
@@ -677,33 +650,122 @@ uint8_t *emit_word_move(uint32_t size, uint8_t **done) {
         emit_memory(&out, RAX, RSI, -1, 1, at);
         emit8(&out, 0x85);
         emit8(&out, 0xc0);
-        slow[count++] = emit_short_jump(IF_ZERO);
+        leave[count++] = emit_short_jump(IF_ZERO);
         emit8(&out, 0x3b); /* cmp eax, [rdi + at] */
         emit_memory(&out, RAX, RDI, -1, 1, at);
         uint8_t *same = emit_short_jump(IF_ZERO);
-        slow[count++] = emit_unless_recorded(RDI, (int)at);
-        slow[count++] = emit_unless_slot(RAX);
+        if (recorded)
+            leave[count++] = emit_unless_recorded(RDI, (int)at);
+        leave[count++] = emit_unless_slot(RAX);
         emit8(&out, 0x89); /* mov [rdi + at], eax */
         emit_memory(&out, RAX, RDI, -1, 1, at);
         patch_jump(same, out.at);
         patch_jump(defined, out.at);
     }
-    emit_unspill(&out, RAX);
-    emit_unspill(&out, RSI);
-    emit_unspill(&out, RDI);
+    return count;
+}
+
+static const int moved_registers[] = {RDX, RAX, RSI, RDI};
+
+static void emit_moved(void (*each)(struct emitter *e, int reg)) {
+    for (int k = 0; k < 4; k++)
+        each(&out, moved_registers[k]);
+}
+
+/* One word from [rsi] to [rdi] with its undefined bits and where they are from; flags
+   are dead, both registers are defined. Goes on at the jumps in `done` (their number is
+   returned); what it cannot do itself follows. A defined word is stored as ever; over
+   the same undefined bits with an origin there is nothing to check, else it is a store
+   like others, but on a stack, where origins are noted by C. */
+int emit_word_move(uint32_t size, uint8_t **done) {
+    struct memory from = {.base = RSI, .index = -1, .scale = 1, .size = size, .read = true};
+    struct memory to = {.base = RDI, .index = -1, .scale = 1, .size = size, .write = true};
+    uint8_t *leave[12];
+    int count = 0, finished = 0;
+    emit_spill(&out, RDX);
+    if (size <= 2) {
+        emit8(&out, 0x65); /* movzx rdx, gs:[rsi] */
+        emit8(&out, rex(0, RDX, 0, RSI));
+        emit8(&out, 0x0f);
+        emit8(&out, size == 1 ? 0xb6 : 0xb7);
+        emit_operand(&from, RDX, 0);
+    } else {
+        emit_shadow_word(&from, 0x8b, size);
+    }
+    emit8(&out, rex(1, RDX, 0, RDX)); /* test rdx, rdx */
+    emit8(&out, 0x85);
+    emit8(&out, 0xd2);
+    uint8_t *undefined = emit_short_jump(IF_NOT_ZERO);
     emit_unspill(&out, RDX);
-    emit8(&out, 0xe9);
-    over = out.at;
-    emit32(&out, 0);
-    for (int k = 1; k < count; k++)
-        patch_jump(slow[k], out.at);
-    emit_unspill(&out, RAX);
-    emit_unspill(&out, RSI);
-    emit_unspill(&out, RDI);
-    patch_jump(slow[0], out.at);
+    emit_check_flags_dead(&to, COLD_STORE);
+    done[finished++] = emit_long_jump();
+    patch_jump(undefined, out.at);
+    if (size < 4) {
+        emit_unspill(&out, RDX);
+        return finished;
+    }
+    note_place(now.pc, 1u << RDX, false);
+    emit_shadow_word(&to, 0x39, size); /* cmp gs:[rdi], rdx */
+    uint8_t *differs = emit_short_jump(IF_NOT_ZERO);
+    uint32_t kept = out.kept;
+    emit_moved(emit_spill);
+    count = emit_origins_across(size, true, leave);
+    emit_moved(emit_unspill);
+    done[finished++] = emit_long_jump();
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_moved(emit_unspill);
+    out.kept = kept;
+    patch_jump(differs, out.at);
+    emit_op(&out, 0x8d, RDX, RDI, 7); /* lea rdx, [rdi + 7]; sub rdx, rsi; cmp rdx, 15 */
+    emit8(&out, 0x48);
+    emit8(&out, 0x29);
+    emit8(&out, 0xf2);
+    emit8(&out, 0x48);
+    emit8(&out, 0x83);
+    emit8(&out, 0xfa);
+    emit8(&out, 15);
+    uint8_t *overlap = emit_short_jump(IF_BELOW);
     emit_unspill(&out, RDX);
-    out.kept &= kept;
-    return over;
+    emit_check_flags_dead(&to, COLD_STORE);
+    emit8(&out, 0x64); /* cmp rdi, fs:[stack_low] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x3b);
+    emit_memory(&out, RDI, -1, -1, 1, CTX_STACK_LOW);
+    uint8_t *last = emit_short_jump(IF_NOT_BELOW);
+    out.kept = 0;
+    emit_moved(emit_spill);
+    note_place(now.pc, 1u << RDX | 1u << RAX | 1u << RSI | 1u << RDI, false);
+    emit_shadow_word(&from, 0x8b, size);
+    emit_shadow_word(&to, 0x89, size);
+    emit_op(&out, 0x8d, RAX, RDI, 0);
+    emit8(&out, 0x48); /* shr rax, 16; the flag of its 64 KiB lies above the origins */
+    emit8(&out, 0xc1);
+    emit8(&out, 0xe8);
+    emit8(&out, 16);
+    emit8(&out, 0x64); /* add rax, fs:[origins] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x03);
+    emit_memory(&out, RAX, -1, -1, 1, CTX_ORIGINS);
+    emit8(&out, 0x48); /* bts rax, 44 */
+    emit8(&out, 0x0f);
+    emit8(&out, 0xba);
+    emit8(&out, 0xe8);
+    emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
+    emit8(&out, 0xc6); /* mov byte [rax], 1 */
+    emit8(&out, 0x00);
+    emit8(&out, 1);
+    count = emit_origins_across(size, false, leave);
+    emit_moved(emit_unspill);
+    done[finished++] = emit_long_jump();
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_moved(emit_unspill);
+    patch_jump(overlap, out.at);
+    emit_unspill(&out, RDX);
+    patch_jump(last, out.at);
+    out.kept = 0;
+    return finished;
 }
 
 void emit_cold_touch(struct cold *c) {

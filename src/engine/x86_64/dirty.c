@@ -732,15 +732,16 @@ static bool emit_string_move(const struct instruction *i, bool flags_live) {
     for (int k = 0; k < i->memory_count; k++)
         if (i->memory[k].segment || i->memory[k].address32)
             return false;
-    uint8_t *done, *over = emit_word_move(size, &done);
-    uint32_t kept = out.kept;
+    uint8_t *done[WORD_MOVE_JUMPS];
+    int first = cold_count, count = emit_word_move(size, done), end = cold_count;
     uint64_t possible = now.possible;
     emit_plan(plan_make(i, now.possible, 0));
     now.possible = possible;
-    out.kept &= kept;
-    patch_jump(done, out.at);
-    if (over)
-        patch_jump(over, out.at);
+    out.kept = 0;
+    for (int k = 0; k < count; k++)
+        patch_jump(done[k], out.at);
+    for (int k = first; k < end; k++)
+        colds[k].beyond = out.at;
     note_place(i->pc, 0, false);
     emit_plain(i);
     forget_registers(i);

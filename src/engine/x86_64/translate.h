@@ -119,7 +119,8 @@ void emit_cold_touch(struct cold *c);
 /* The parts of a store of undefined bits; the first finds out that there is nothing
    to do and returns the jump to patch for that (flags must be dead). */
 uint8_t *emit_same_store(const struct memory *m, int element, int offset);
-uint8_t *emit_word_move(uint32_t size, uint8_t **done);
+#define WORD_MOVE_JUMPS 3
+int emit_word_move(uint32_t size, uint8_t **done);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
 void emit_word_check(int offset, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
