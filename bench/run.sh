@@ -2,7 +2,7 @@
 # Slow-down against the native run: each workload natively and under Tondo in
 # turn, ROUNDS times; the medians' ratio per workload and the geometric mean.
 # run.sh TONDO [PATTERN]
-tondo=$1
+tondo=$(realpath "$1")
 pattern=${2:-.}
 rounds=${ROUNDS:-3}
 here=$(cd "$(dirname "$0")" && pwd)

@@ -97,6 +97,10 @@ static int show(struct options *o, const char *path, struct view_options *view) 
             run_count_reachable(run);
         rules_apply(rules, run, rules_today());
         run_number(run);
+        if (view->by != BY_STACK) { /* of groups, whatever findings they have */
+            view->top = o->filter.top;
+            o->filter.top = 0;
+        }
         filter_apply(&o->filter, run);
         status = put(o, run, view);
     }
@@ -132,7 +136,7 @@ int command_show(int argc, const char **argv) {
         {"process", 0, POPT_ARG_INT, &o.process, 0, "only of this process", "PID"},
         {"thread", 0, POPT_ARG_INT, &o.thread, 0, "only of this thread, counted from 1", "N"},
         {"min-size", 0, POPT_ARG_LONGLONG, &o.size, 0, "only of at least so many bytes", "BYTES"},
-        {"top", 0, POPT_ARG_LONGLONG, &o.top, 0, "only the first N", "N"},
+        {"top", 0, POPT_ARG_LONGLONG, &o.top, 0, "only the first N findings, or groups", "N"},
         {"no-pager", 0, POPT_ARG_NONE, &o.no_pager, 0, "straight to the terminal", NULL},
         POPT_AUTOHELP POPT_TABLEEND};
     poptContext context = poptGetContext("tondo show", argc, argv, table, 0);

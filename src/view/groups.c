@@ -82,7 +82,14 @@ void view_groups(FILE *to, const struct run *run, const struct view_options *opt
     HASH_SORT(groups, larger);
     if (groups)
         fprintf(to, "%8s %8s %10s %12s %6s\n", "findings", "accesses", "blocks", "bytes", "share");
+    uint64_t shown = 0, left = HASH_COUNT(groups);
+    if (options->top && options->top < left)
+        left -= options->top;
+    else
+        left = 0;
     HASH_ITER(hh, groups, g, next) {
+        if (options->top && shown++ >= options->top)
+            goto done;
         fprintf(to, "%8" PRIu64 " %8" PRIu64 " %10" PRIu64 " %12" PRIu64, g->findings, g->count,
                 g->blocks, g->bytes);
         if (all_bytes && g->bytes)
@@ -90,9 +97,12 @@ void view_groups(FILE *to, const struct run *run, const struct view_options *opt
         else
             fprintf(to, " %6s", "");
         fprintf(to, "  %s\n", g->key);
+    done:
         HASH_DEL(groups, g);
         free(g->key);
         free(g);
     }
+    if (left)
+        fprintf(to, "%8" PRIu64 " further group%s\n", left, left == 1 ? "" : "s");
     fputc('\n', to);
 }

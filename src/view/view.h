@@ -15,6 +15,7 @@ struct view_options {
     bool colour, links; /* links: OSC 8 */
     int width;          /* columns */
     enum grouping by;
+    uint64_t top; /* groups shown, 0: all */
 };
 
 /* Colour, width and links as the stream's terminal and the environment say. */

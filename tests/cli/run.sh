@@ -217,6 +217,7 @@ has "diff: heaps" "peak bytes" out
 "$tondo" show --kind leak -r line saved.json >out
 is "only leaks" "$("$tondo" show -r line saved.json | grep -c ": leak: ")" "$(grep -c . out)"
 is "the first only" 1 "$("$tondo" show --top 1 -r line saved.json | grep -c .)"
+is "the first group only, of all findings" 1 "$("$tondo" show --reachable --top 1 --by kind saved.json | grep -c "1 further group$")"
 "$tondo" show --function nowhere -r line saved.json >out
 is "no such function" 0 "$(grep -c . out)"
 "$tondo" show --kind leek saved.json >out 2>&1

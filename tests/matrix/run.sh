@@ -4,7 +4,7 @@
 # none. A workload is one shell line of workloads.txt, run in a folder of made-up
 # data; its first word is the program that is instrumented.
 # run.sh TONDO [PATTERN]
-tondo=$1
+tondo=$(realpath "$1")
 pattern=${2:-.}
 here=$(cd "$(dirname "$0")" && pwd)
 folder=$(mktemp -d /tmp/tondo-matrix-XXXXXX)
