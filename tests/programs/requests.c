@@ -5,6 +5,7 @@
 #include <linux/filter.h>
 #include <linux/fs.h>
 #include <linux/if_packet.h>
+#include <linux/rtnetlink.h>
 #include <net/if.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
@@ -146,7 +147,39 @@ APART static void mistakes(int s) {
     free(room);
 }
 
+/* A request with one attribute of 3 bytes: the fourth fills it up. */
+APART static void attributes(void) {
+    int s = socket(AF_NETLINK, SOCK_RAW, NETLINK_ROUTE);
+    struct {
+        struct nlmsghdr header;
+        struct ifinfomsg info;
+        struct rtattr attribute;
+        char name[4];
+    } *m = malloc(sizeof *m);
+    memset(m, 0, sizeof *m - 4);
+    m->header.nlmsg_len = sizeof *m;
+    m->header.nlmsg_type = RTM_GETLINK;
+    m->header.nlmsg_flags = NLM_F_REQUEST;
+    m->attribute.rta_len = sizeof m->attribute + 3;
+    m->attribute.rta_type = IFLA_IFNAME;
+    memcpy(m->name, "lo", 3);
+    send(s, m, sizeof *m, 0);
+    struct iovec piece = {m, sizeof *m};
+    struct msghdr message = {.msg_iov = &piece, .msg_iovlen = 1};
+    sendmsg(s, &message, 0);
+    free(m);
+    m = malloc(sizeof *m);
+    memset(m, 0, sizeof *m - 4);
+    m->header.nlmsg_len = sizeof *m;
+    m->attribute.rta_len = sizeof m->attribute + 4;
+    send(s, m, sizeof *m, 0); // expect: uninitialized-value
+    send(s, m, sizeof *m + 1, 0); // expect: out-of-bounds-read
+    free(m);
+    close(s);
+}
+
 int main(void) {
+    attributes();
     int s = socket(AF_INET, SOCK_DGRAM, 0);
     interfaces(s);
     options(s);

@@ -108,6 +108,36 @@ void takes_text(struct call *k, int parameter, gaddr p) {
         takes(k, parameter, p, 0, text_size(p, 4096));
 }
 
+/* What is sent on a netlink socket (netlink(7)): behind the header are attributes, each
+   filled up to 4 bytes with what the kernel ignores. */
+static bool is_netlink(int fd) {
+    int domain = 0, size = sizeof domain;
+    return system_call(__NR_getsockopt, fd, 1 /* SOL_SOCKET */, 39 /* SO_DOMAIN */, &domain,
+                       &size) == 0 && domain == 16;
+}
+
+static void takes_sent(struct call *k, int parameter, gaddr base, uint64_t size) {
+    enum { HEADER = 16, ALIGNMENT = 4 };
+    gaddr bad = size && base < GUEST_END && size <= GUEST_END - base
+                    ? shadow_first_undefined(base, size) : 0;
+    if (k->done || !bad || !is_netlink((int)k->a[0])) {
+        takes(k, parameter, base, 0, size);
+        return;
+    }
+    if (!check_range(k->c, k->c->pc, base, size, false, k->name))
+        return;
+    while (bad) {
+        gaddr end = bad + 1;
+        while (end < base + size && *shadow_of(end))
+            end++;
+        if (bad - base < HEADER || end - bad >= ALIGNMENT || (end - base) % ALIGNMENT) {
+            takes(k, parameter, base, bad - base, size - (bad - base));
+            return;
+        }
+        bad = end < base + size ? shadow_first_undefined(end, base + size - end) : 0;
+    }
+}
+
 static void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, bool given) {
     uint64_t left = k->done && k->result > 0 ? (uint64_t)k->result : 0;
     if (!p || n > 1024)
@@ -116,7 +146,7 @@ static void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, boo
     for (uint64_t i = 0; i < n; i++) {
         const uint64_t *v = guest(p + 16 * i);
         if (!given) {
-            takes(k, parameter, v[0], 0, v[1]);
+            takes_sent(k, parameter, v[0], v[1]);
             continue;
         }
         uint64_t size = v[1] < left ? v[1] : left;
@@ -221,6 +251,10 @@ void takes_address(struct call *k, int parameter, gaddr p, uint64_t size) {
 }
 static void effect_address_1(struct call *k) { takes_address(k, 1, k->a[1], k->a[2]); }
 static void effect_address_4(struct call *k) { takes_address(k, 4, k->a[4], k->a[5]); }
+static void effect_sendto(struct call *k) {
+    takes_sent(k, 1, k->a[1], k->a[2]);
+    effect_address_4(k);
+}
 
 /* The kernel looks at the name's length where there is a name. */
 static void takes_header(struct call *k, gaddr m) {

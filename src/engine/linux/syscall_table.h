@@ -59,7 +59,7 @@
     X(socket, "domain type protocol", OPENS())                                            \
     X(connect, "sockfd addr addrlen", CALL(address_1))                                    \
     X(accept, "sockfd addr addrlen", LENGTH(1, 2), OPENS())                               \
-    X(sendto, "sockfd buf len flags dest_addr addrlen", IN(1, 2), CALL(address_4))        \
+    X(sendto, "sockfd buf len flags dest_addr addrlen", CALL(sendto))                      \
     X(recvfrom, "sockfd buf len flags src_addr addrlen", OUT(1, 2), LENGTH(4, 5))         \
     X(sendmsg, "sockfd msg flags", CALL(sendmsg))                                         \
     X(recvmsg, "sockfd msg flags", CALL(recvmsg))                                         \

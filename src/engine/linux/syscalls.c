@@ -220,6 +220,13 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
         return clone_by_structure(c, a[0], a[1]);
     case __NR_rseq:
         return -ENOSYS;
+    case __NR_membarrier: { /* membarrier(2): what is for restartable sequences goes with them */
+        enum { QUERY = 0, FOR_SEQUENCES = 1 << 7 | 1 << 8 };
+        if (a[0] & FOR_SEQUENCES)
+            return -EINVAL;
+        long r = system_call(__NR_membarrier, a[0], a[1], a[2]);
+        return a[0] == QUERY && r > 0 ? r & ~FOR_SEQUENCES : r;
+    }
     case __NR_execve:
         if (is_own_exe(a[0]))
             a[0] = (uint64_t)(uintptr_t)guest_path;
