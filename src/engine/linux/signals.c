@@ -31,7 +31,8 @@ struct kernel_action {
 static struct action actions[65];
 static struct lock lock;
 
-extern char glue_store[], glue_mark_end[];
+void glue_store(void); /* the first of the stubs */
+extern char glue_mark_end[];
 extern char glue_restore[], glue_restore_end[], glue_pending[], glue_sigreturn[];
 extern char glue_syscall_window[], glue_syscall_window_end[], glue_syscall_interrupted[];
 extern char recover_resume[], glue_call_fault[];
@@ -114,7 +115,7 @@ static uint64_t *mask_of(struct ucontext *uc) { return (uint64_t *)&uc->uc_sigma
 /* Short code outside the cache that goes back into it. */
 static bool in_stub(uint64_t pc) {
     const char *at = (const char *)(uintptr_t)pc;
-    return (at >= glue_store && at < glue_mark_end) ||
+    return (at >= (const char *)glue_store && at < glue_mark_end) ||
            (at >= glue_restore && at < glue_restore_end);
 }
 
