@@ -305,6 +305,8 @@ void shadow_fresh(gaddr start, uint64_t size);
 void shadow_define(struct context *c, gaddr address, uint64_t size);
 /* Moves definedness and origins along with the bytes; ranges may overlap. */
 void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size);
+/* The same for short copies. */
+void shadow_move_few(struct context *c, gaddr to, gaddr from, uint64_t size);
 /* First byte with any undefined bit, or 0. */
 gaddr shadow_first_undefined(gaddr address, uint64_t size);
 /* A: whole ranges, bit by bit. */

@@ -149,6 +149,30 @@ static bool origins_contiguous(gaddr start, uint64_t size) {
 uint64_t glue_move_undefined(uint8_t *d_to, const uint8_t *d_from, uint64_t size,
                              uint32_t *origins_to, const uint32_t *origins_from);
 
+/* A few whole granules, forwards; returns how much of it was done. */
+static uint64_t move_granules(gaddr to, gaddr from, uint64_t size) {
+    uint64_t done = 0;
+    for (; size - done >= 4; done += 4) {
+        uint32_t bits = *(volatile uint32_t *)shadow_of(from + done);
+        if (bits) {
+            uint32_t origin = *origin_slot(from + done);
+            if (!origin || (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_RECORD_CODES))
+                break;
+            *origin_slot(to + done) = origin;
+        }
+        *(volatile uint32_t *)shadow_of(to + done) = bits;
+    }
+    return done;
+}
+
+void shadow_move_few(struct context *c, gaddr to, gaddr from, uint64_t size) {
+    uint64_t done = (to | from) & 3 || to - from < size ? 0 : move_granules(to, from, size);
+    if (done < size)
+        shadow_move(c, to + done, from + done, size - done);
+    if (done)
+        origin_note(c, to, done);
+}
+
 void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
     enum { PIECE = 64 };
     if (to == from || !size)

@@ -3,6 +3,8 @@
 #include "strings.h"
 #include "replaced_table.h"
 
+enum { SHORT = 256 };
+
 uint64_t guest_scan(gaddr address, uint64_t limit, uint8_t stop, bool want_zero) {
     uint64_t n = 0;
     uint64_t pattern = ONES * stop;
@@ -116,13 +118,7 @@ static inline bool clean(gaddr address, uint64_t size) {
     return true;
 }
 
-/* Whether a short range may be written; false also when that needs a closer look. */
-static inline bool open_to_write(struct context *c, gaddr address, uint64_t size, int own) {
-    if (address >= GUEST_END)
-        return false;
-    if (address >= c->stack_low && address < c->stack_high) /* below the caller's return address */
-        return address >= c->registers[RSP] + 8 && c->shadow - c->shadow_base >= own &&
-               address + size <= c->shadow[-own].stack_pointer;
+static inline bool touchable(gaddr address, uint64_t size) {
     gaddr last = address + size - 1;
     for (gaddr a = address;;) {
         uint64_t bits = word_at(A_BASE + (a >> 3)) >> (a & 7);
@@ -133,6 +129,25 @@ static inline bool open_to_write(struct context *c, gaddr address, uint64_t size
             return false;
         a += 56;
     }
+}
+
+/* Whether a short range may be written; false also when that needs a closer look. */
+static inline bool open_to_write(struct context *c, gaddr address, uint64_t size, int own) {
+    if (address >= GUEST_END)
+        return false;
+    if (address >= c->stack_low && address < c->stack_high) /* below the caller's return address */
+        return address >= c->registers[RSP] + 8 && c->shadow - c->shadow_base >= own &&
+               address + size <= c->shadow[-own].stack_pointer;
+    return touchable(address, size);
+}
+
+/* The same for reading, by a function that was called to do it. */
+static inline bool open_to_read(struct context *c, gaddr address, uint64_t size) {
+    if (address >= GUEST_END - SHORT)
+        return false;
+    if (address >= c->stack_low && address < c->stack_high)
+        return address >= c->registers[RSP] + 8;
+    return touchable(address, size);
 }
 
 static inline void set_defined(gaddr address, uint64_t size) {
@@ -164,9 +179,9 @@ static inline bool becomes_defined(struct context *c, gaddr address, uint64_t si
 }
 
 bool string_quick(struct context *c, gaddr to, gaddr from, uint64_t size, bool reads) {
-    enum { SHORT = 512 };
-    return size && size <= SHORT && to < GUEST_END - SHORT &&
-           (!reads || (from < GUEST_END - SHORT && clean(from, size))) &&
+    enum { SHORT_STRING = 512 };
+    return size && size <= SHORT_STRING && to < GUEST_END - SHORT_STRING &&
+           (!reads || (from < GUEST_END - SHORT_STRING && clean(from, size))) &&
            frame_becomes_defined(c, to, size, 1);
 }
 
@@ -205,12 +220,24 @@ static inline void set_short(gaddr to, uint8_t value, uint64_t size) {
 }
 
 /* Short and clean calls of the commonest functions, by far the most of all. */
-enum { SHORT = 256 };
 static const struct quick not_done = {0, false};
 static inline struct quick done(uint64_t value) { return (struct quick){value, true}; }
 
+/* Structures with undefined padding are copied as well. */
+static struct quick copy_undefined(gaddr to, gaddr from, uint64_t n, struct context *c) {
+    if (!open_to_read(c, from, n) || (!clean(to, n) && !open_to_write(c, to, n, 2)))
+        return not_done;
+    shadow_move_few(c, to, from, n);
+    move_short(to, from, n);
+    return done(to);
+}
+
 static struct quick quick_memcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
-    if (n > SHORT || to - from < n || from - to < n || !clean(from, n) || !becomes_defined(c, to, n))
+    if (n > SHORT || to - from < n || from - to < n)
+        return not_done;
+    if (!clean(from, n))
+        return copy_undefined(to, from, n, c);
+    if (!becomes_defined(c, to, n))
         return not_done;
     move_short(to, from, n);
     return done(to);
@@ -223,7 +250,11 @@ static struct quick quick_mempcpy(gaddr to, gaddr from, uint64_t n, struct conte
 }
 
 static struct quick quick_memmove(gaddr to, gaddr from, uint64_t n, struct context *c) {
-    if (n > SHORT || to - from < n || !clean(from, n) || !becomes_defined(c, to, n))
+    if (n > SHORT || to - from < n)
+        return not_done;
+    if (from - to >= n && !clean(from, n))
+        return copy_undefined(to, from, n, c);
+    if (!clean(from, n) || !becomes_defined(c, to, n))
         return not_done;
     if (from - to < n)
         guest_move(to, from, n);
