@@ -221,6 +221,8 @@ typedef struct quick quick_function(uint64_t a, uint64_t b, uint64_t n, struct c
 quick_function *strings_quick(int function); /* null: there is none */
 /* By row of the table of replaced functions. */
 bool replaced_has_quick(const struct replaced *r);
+/* memcpy or memmove */
+bool replaced_copies(const struct replaced *r);
 /* Back to its caller with the result in RAX; c->target is 0 when the code there is not known. */
 void replaced_leave(struct context *c);
 /* Before a repeated move or store instruction: true when the ranges are short, clean

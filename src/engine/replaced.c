@@ -112,6 +112,9 @@ const struct replaced *replaced_row(uint32_t index) {
 }
 const char *replaced_name(const struct replaced *r) { return r->name; }
 bool replaced_is_heap(const struct replaced *r) { return r->action <= DO_LAST_HEAP; }
+bool replaced_copies(const struct replaced *r) {
+    return r->action == DO_MEMCPY || r->action == DO_MEMMOVE;
+}
 bool replaced_is_operator(const struct replaced *r) {
     return r->action >= DO_NEW && r->action <= DO_LAST_HEAP;
 }

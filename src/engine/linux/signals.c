@@ -32,7 +32,8 @@ static struct action actions[65];
 static struct lock lock;
 
 void glue_store(void); /* the first of the stubs */
-extern char glue_mark_end[];
+void glue_copy_few(void), glue_quick(void);
+extern char glue_mark_end[], glue_copy_few_end[];
 extern char glue_restore[], glue_restore_end[], glue_pending[], glue_sigreturn[];
 extern char glue_syscall_window[], glue_syscall_window_end[], glue_syscall_interrupted[];
 extern char recover_resume[], glue_call_fault[];
@@ -295,6 +296,11 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
                 c->fault_address -= D_OFFSET;
             c->fault_signal = (uint32_t)number;
             resume_at(uc, c->recover == RECOVER_CALL ? glue_call_fault : recover_resume);
+            return;
+        }
+        if ((char *)(uintptr_t)pc >= (char *)glue_copy_few &&
+            (char *)(uintptr_t)pc < glue_copy_few_end) {
+            s->ip = (uint64_t)(uintptr_t)glue_quick; /* nothing is done yet that counts */
             return;
         }
         fail("the engine itself got signal %u at 0x%x (address 0x%x, guest at 0x%x); please "

@@ -42,6 +42,7 @@ void glue_exit(void);
 void glue_exit_call(void);
 void glue_quick(void);
 void glue_store(void);
+void glue_copy_few(void);
 void glue_plain_store(void);
 void glue_frame_store_1(void), glue_frame_store_2(void), glue_frame_store_4(void),
     glue_frame_store_8(void), glue_frame_store_16(void);
@@ -144,6 +145,7 @@ void cache_start(void) {
     static void (*const doors[EXIT_LAST + 1])(void) = {
         [EXIT_REPLACED] = glue_exit_call,
         [EXIT_QUICK] = glue_quick,
+        [EXIT_COPY] = glue_copy_few,
         [EXIT_STORE] = glue_store,
         [EXIT_PLAIN_STORE] = glue_plain_store,
         [EXIT_MARK] = glue_mark,

@@ -550,6 +550,112 @@ glue_quick_leave:
     mov %rdx, %fs:CTX_SHADOW
     add $8, %rsp
     jmp *%rcx
+
+/* memcpy and memmove of 8 to 64 bytes that are defined, touchable and apart, without
+   leaving the guest's stack; all else goes on at glue_quick with the arguments as they
+   came. So do faults, and only what no call preserves is changed. */
+    .macro each_word op, base, size /* the words of `size` bytes; the last overlap those before */
+    \op 0, \base
+    \op -8, \base, \size
+    cmp $16, \size
+    jbe 1f
+    \op 8, \base
+    \op -16, \base, \size
+    cmp $32, \size
+    jbe 1f
+    \op 16, \base
+    \op 24, \base
+    \op -24, \base, \size
+    \op -32, \base, \size
+1:
+    .endm
+    .macro seen_bits at, base, size
+    .ifb \size
+    or %gs:\at(\base), %r8
+    .else
+    or %gs:\at(\base,\size), %r8
+    .endif
+    .endm
+    .macro defined_bits at, base, size
+    .ifb \size
+    movq $0, %gs:\at(\base)
+    .else
+    movq $0, %gs:\at(\base,\size)
+    .endif
+    .endm
+    .macro moved_word at, base, size
+    .ifb \size
+    mov \at(%rsi), %r8
+    mov %r8, \at(\base)
+    .else
+    mov \at(%rsi,\size), %r8
+    mov %r8, \at(\base,\size)
+    .endif
+    .endm
+
+    .globl glue_copy_few
+glue_copy_few:
+    lea -8(%rdx), %rax
+    cmp $56, %rax
+    ja glue_quick
+    mov %rdi, %rax
+    sub %rsi, %rax
+    lea -1(%rdx,%rax), %rcx /* apart: neither distance is below the size */
+    lea -1(%rdx,%rdx), %r8
+    cmp %r8, %rcx
+    jb glue_quick
+    mov %fs:CTX_SHADOW, %r9
+    mov -24(%r9), %rcx /* return_address of the top entry */
+    cmp (%rsp), %rcx
+    jne glue_quick
+    cmp %rsp, -16(%r9)
+    jne glue_quick
+    cmpl $0, %fs:CTX_PENDING
+    jne glue_quick
+    xor %r8d, %r8d
+    each_word seen_bits, %rsi, %rdx
+    test %r8, %r8
+    jnz glue_quick
+    each_word seen_bits, %rdi, %rdx
+    test %r8, %r8
+    jnz 3f
+2:  each_word moved_word, %rdi, %rdx
+    mov %rdi, %rax
+    sub $24, %r9
+    mov 16(%r9), %ecx
+    add %fs:CTX_CACHE_BASE, %rcx
+    mov %r9, %fs:CTX_SHADOW
+    add $8, %rsp
+    jmp *%rcx
+3:  cmp %fs:CTX_STACK_HIGH, %rdi
+    jae 4f
+    cmp %fs:CTX_STACK_LOW, %rdi
+    jb 4f
+    lea 8(%rsp), %rax /* within the caller's frame */
+    cmp %rax, %rdi
+    jb glue_quick
+    lea (%rdi,%rdx), %rax
+    cmp -40(%r9), %rax /* stack_pointer of the entry below */
+    ja glue_quick
+    jmp 5f
+4:  cmp $56, %rdx /* bits of A in one word, wherever it begins */
+    ja glue_quick
+    mov %rdi, %rax
+    shr $3, %rax
+    add %fs:CTX_A_BASE, %rax
+    mov (%rax), %rax
+    mov %edi, %ecx
+    and $7, %ecx
+    shr %cl, %rax
+    mov %edx, %ecx
+    neg %ecx
+    shl %cl, %rax
+    test %rax, %rax
+    jnz glue_quick
+5:  each_word defined_bits, %rdi, %rdx
+    jmp 2b
+    .globl glue_copy_few_end
+glue_copy_few_end:
     .globl glue_mark_end
 glue_mark_end:
 

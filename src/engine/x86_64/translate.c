@@ -737,7 +737,10 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         emit_dirty_set();
         bool resolver = replaced_is_resolver(pc);
         bool quick = !now.dirty && !resolver && replaced_has_quick(r);
-        emit_exit(quick ? EXIT_QUICK : EXIT_REPLACED, pc,
+        emit_exit(!quick               ? EXIT_REPLACED
+                  : replaced_copies(r) ? EXIT_COPY
+                                       : EXIT_QUICK,
+                  pc,
                   replaced_index(r) | (resolver ? REPLACED_RESOLVER : 0));
     } else {
         static uint32_t live[TRACE];
