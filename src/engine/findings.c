@@ -76,7 +76,8 @@ static bool owner_of(gaddr bad, gaddr begin, struct block_view *view) {
     bool has_after = heap_neighbour(bad, 1, &after);
     if (has_before && has_after) {
         uint64_t behind = bad - (before.start + before.size), ahead = after.start - bad;
-        has_before = behind < ahead || (before.state == HEAP_LIVE && after.state != HEAP_LIVE);
+        enum { LIKELIER = 3 }; /* to go too far than to begin too early */
+        has_before = behind < LIKELIER * ahead || (before.state == HEAP_LIVE && after.state != HEAP_LIVE);
     }
     *view = has_before ? before : after;
     return has_before || has_after;

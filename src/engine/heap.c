@@ -1,6 +1,7 @@
 /* The guest's heap. Slots of a size class stand in 1 MiB chunks, each with a
    16-byte margin before the user's bytes (so there is one on both sides of
-   every block) and an eighth of the block's size behind them; descriptors are kept in the engine, where no overflow reaches.
+   every block) and room behind them; descriptors are kept in the engine, where no
+   overflow reaches.
    Freed blocks wait in the retirement queue before their slot is used again.
    A is 0 exactly for the bytes of live blocks; D is 0xFF for all others and for
    what was not written yet. */
@@ -263,10 +264,12 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
 }
 
 /* Behind a block, besides the margin of the next one: larger blocks are mostly arrays,
-   and a field of an element too far must not lie in a neighbour. */
+   and a field of an element too far must not lie in a neighbour. While few blocks are on
+   the heap there is room to find what goes wrong by several elements. */
 static uint64_t room_behind(uint64_t size) {
-    enum { ENOUGH = 512 };
-    return size / 8 < ENOUGH ? size / 8 : ENOUGH;
+    enum { ENOUGH = 512, GENEROUS = 128, FEW = 8192 };
+    uint64_t room = size / 8 < ENOUGH ? size / 8 : ENOUGH;
+    return room < GENEROUS && ledger->processes[process_index].live_blocks < FEW ? GENEROUS : room;
 }
 
 gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int family, bool zero) {

@@ -40,6 +40,13 @@ int main(void) {
     fleets[20][10].length = 84; // expect: out-of-bounds-write size=400 offset=432 access=8
     for (int i = 0; i < 40; i++)
         free(fleets[i]);
+    volatile int *rows[40]; /* and by many elements of a small block */
+    for (int i = 0; i < 40; i++)
+        rows[i] = calloc(10, sizeof(int));
+    rows[20][30] = 1; // expect: out-of-bounds-write size=40 offset=120 where=after
+    sink = rows[20][-20]; // expect: out-of-bounds-read
+    for (int i = 0; i < 40; i++)
+        free((void *)rows[i]);
     char *empty = malloc(0);
     sink = empty[0]; // expect: out-of-bounds-read size=0 offset=0 where=after
     free(empty);
