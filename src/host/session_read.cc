@@ -6,12 +6,16 @@ extern "C" {
 #include "session.h"
 }
 
+#include <algorithm>
 #include <cerrno>
+#include <condition_variable>
 #include <cstdint>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <deque>
 #include <memory>
+#include <mutex>
 #include <simdjson.h>
 #include <fcntl.h>
 #include <string>
@@ -20,7 +24,6 @@ extern "C" {
 #include <sys/stat.h>
 #include <thread>
 #include <unistd.h>
-#include <unordered_map>
 #include <vector>
 #include <zstd.h>
 
@@ -114,16 +117,81 @@ class text {
     std::unique_ptr<char[]> own;
 };
 
-/* Strings come again and again: each is kept once. */
+/* Strings come again and again: each is kept once. Open addressing; most look-ups meet
+   what they look for at once. */
+class string_table {
+  public:
+    explicit string_table(struct run *run) : run(run), slots(1 << 12) {}
+
+    const char *keep(std::string_view s) {
+        uint64_t hash = hash_of(s);
+        for (size_t at = hash & (slots.size() - 1);; at = (at + 1) & (slots.size() - 1)) {
+            slot &k = slots[at];
+            if (!k.text)
+                return add(k, s, hash);
+            if (k.hash == hash && k.size == s.size() && memcmp(k.text, s.data(), s.size()) == 0)
+                return k.text;
+        }
+    }
+
+  private:
+    struct slot {
+        uint64_t hash = 0;
+        size_t size = 0;
+        const char *text = nullptr;
+    };
+
+    static uint64_t mixed(uint64_t hash, uint64_t word) {
+        hash = (hash ^ word) * 0x9e3779b97f4a7c15ULL;
+        return hash ^ hash >> 32;
+    }
+
+    static uint64_t hash_of(std::string_view s) {
+        uint64_t hash = s.size(), word = 0;
+        size_t i = 0;
+        for (; i + 8 <= s.size(); i += 8) {
+            memcpy(&word, s.data() + i, 8);
+            hash = mixed(hash, word);
+        }
+        word = 0;
+        memcpy(&word, s.data() + i, s.size() - i);
+        return mixed(hash, word);
+    }
+
+    const char *add(slot &free, std::string_view s, uint64_t hash) {
+        char *copy = static_cast<char *>(pool_take(run->pool, s.size() + 1));
+        memcpy(copy, s.data(), s.size());
+        copy[s.size()] = 0;
+        free = {hash, s.size(), copy};
+        if (++count > slots.size() / 2) {
+            std::vector<slot> larger(2 * slots.size());
+            for (const slot &k : slots) {
+                if (!k.text)
+                    continue;
+                size_t at = k.hash & (larger.size() - 1);
+                while (larger[at].text)
+                    at = (at + 1) & (larger.size() - 1);
+                larger[at] = k;
+            }
+            slots = std::move(larger);
+        }
+        return copy;
+    }
+
+    struct run *run;
+    std::vector<slot> slots;
+    size_t count = 0;
+};
+
 class reader {
   public:
-    explicit reader(struct run *run) : run(run) { strings.reserve(1 << 14); }
+    explicit reader(struct run *run) : run(run), strings(run) {}
 
     const char *string(element o, const char *key) {
         std::string_view s;
         if (o[key].get(s) != simdjson::SUCCESS)
             return nullptr;
-        return keep(s);
+        return strings.keep(s);
     }
 
     static int64_t signed_number(element o, const char *key) {
@@ -171,7 +239,7 @@ class reader {
             if (key == "function" || key == "file" || key == "module") {
                 if (field.value.get(s) != simdjson::SUCCESS)
                     continue;
-                const char *kept = keep(s);
+                const char *kept = strings.keep(s);
                 (key == "function" ? f->function : key == "file" ? f->file : f->module) = kept;
             } else if (key == "line" || key == "column") {
                 if (field.value.get(n) == simdjson::SUCCESS && n > 0 && n < INT32_MAX)
@@ -395,23 +463,12 @@ class reader {
         for (size_t i = 0; i < room; i++) {
             std::string_view s;
             run->arguments[run->argument_count++] =
-                args.at(i).get(s) == simdjson::SUCCESS ? keep(s) : "";
+                args.at(i).get(s) == simdjson::SUCCESS ? strings.keep(s) : "";
         }
         processes(o);
     }
 
   private:
-    const char *keep(std::string_view s) {
-        auto found = strings.find(s);
-        if (found != strings.end())
-            return found->second;
-        char *copy = static_cast<char *>(pool_take(run->pool, s.size() + 1));
-        memcpy(copy, s.data(), s.size());
-        copy[s.size()] = 0;
-        strings.emplace(std::string_view(copy, s.size()), copy);
-        return copy;
-    }
-
     void block(element o, struct finding *f) {
         if (!view(o, "variable").empty()) { /* its name is in the origin */
             f->variable.size = number(o, "size");
@@ -449,19 +506,141 @@ class reader {
 
     struct run *run;
     simdjson::dom::parser parser;
-    std::unordered_map<std::string_view, const char *> strings;
+    string_table strings;
+};
+
+/* Findings are read by several threads while others are still looked for in the text. */
+class crew {
+  public:
+    ~crew() { wait(); }
+
+    void add(bool reachable, std::string_view piece) {
+        if (open.pieces.size() == enough || (!open.pieces.empty() && open.reachable != reachable))
+            hand_out();
+        open.reachable = reachable;
+        open.pieces.push_back(piece);
+    }
+
+    /* All in order into the run, the reachable ones behind the others: those are kept.
+       False: one of them is not JSON. */
+    bool finish(struct run *run) {
+        hand_out();
+        wait();
+        bool all = true;
+        std::vector<const batch *> order;
+        for (auto &w : workers) {
+            all = all && w->good;
+            for (const batch &b : w->done)
+                order.push_back(&b);
+        }
+        std::sort(order.begin(), order.end(), [](const batch *a, const batch *b) {
+            return a->reachable != b->reachable ? b->reachable : a->number < b->number;
+        });
+        for (const batch *b : order) {
+            for (size_t i = b->begin; i < b->end; i++)
+                *run_add(run) = b->from->findings[i];
+            run->kept += b->reachable ? b->end - b->begin : 0;
+        }
+        run->count -= run->kept;
+        for (auto &w : workers)
+            pool_join(run->pool, w->run->pool);
+        return all;
+    }
+
+  private:
+    static constexpr size_t enough = 500, most = 4;
+
+    struct batch {
+        size_t number = 0;
+        bool reachable = false;
+        std::vector<std::string_view> pieces;
+        /* once it is read */
+        const struct run *from = nullptr;
+        size_t begin = 0, end = 0;
+    };
+    struct worker {
+        worker() : run(run_new()) {}
+        worker(const worker &) = delete;
+        worker &operator=(const worker &) = delete;
+        ~worker() { run_free(run); }
+        struct run *run;
+        bool good = true;
+        std::vector<batch> done;
+    };
+
+    void hand_out() {
+        if (open.pieces.empty())
+            return;
+        open.number = batches++;
+        std::unique_lock<std::mutex> hold(lock);
+        waiting.push_back(std::move(open));
+        open = batch();
+        hold.unlock();
+        changed.notify_one();
+        if (batches > 1 && threads.size() + 1 < std::min<size_t>(most, processors))
+            threads.emplace_back([this, w = add_worker()] { work(w); });
+    }
+
+    worker *add_worker() {
+        workers.push_back(std::make_unique<worker>());
+        return workers.back().get();
+    }
+
+    void work(worker *w) {
+        reader r(w->run);
+        std::unique_lock<std::mutex> hold(lock);
+        for (;;) {
+            changed.wait(hold, [this] { return complete || !waiting.empty(); });
+            if (waiting.empty())
+                return;
+            batch b = std::move(waiting.front());
+            waiting.pop_front();
+            hold.unlock();
+            b.from = w->run;
+            b.begin = w->run->count;
+            for (std::string_view piece : b.pieces)
+                w->good = w->good && r.finding(piece);
+            b.end = w->run->count;
+            b.pieces = {};
+            w->done.push_back(std::move(b));
+            hold.lock();
+        }
+    }
+
+    /* Does its part of what is left. */
+    void wait() {
+        if (complete)
+            return;
+        {
+            std::lock_guard<std::mutex> hold(lock);
+            complete = true;
+        }
+        changed.notify_all();
+        work(add_worker());
+        for (auto &thread : threads)
+            thread.join();
+    }
+
+    size_t processors = std::max(1U, std::thread::hardware_concurrency());
+    std::mutex lock;
+    std::condition_variable changed;
+    std::deque<batch> waiting;
+    bool complete = false;
+    batch open;
+    size_t batches = 0;
+    std::vector<std::unique_ptr<worker>> workers;
+    std::vector<std::thread> threads;
 };
 
 /* The parts of a session as they stand in the text. */
 struct parts {
     std::string_view tondo, head, summary, history;
-    std::vector<std::string_view> findings, reachable;
     bool has_findings = false;
 };
 
 using simdjson::ondemand::json_type;
 
-simdjson::error_code cut_list(simdjson::ondemand::value v, std::vector<std::string_view> *pieces) {
+simdjson::error_code cut_list(simdjson::ondemand::value v, bool reachable, crew *findings) {
     simdjson::ondemand::array list;
     auto problem = v.get_array().get(list);
     if (problem)
@@ -477,12 +656,12 @@ simdjson::error_code cut_list(simdjson::ondemand::value v, std::vector<std::stri
             continue;
         if ((problem = one.get_object().get(o)) || (problem = o.raw_json().get(piece)))
             return problem;
-        pieces->push_back(piece);
+        findings->add(reachable, piece);
     }
     return simdjson::SUCCESS;
 }
 
-simdjson::error_code cut(simdjson::ondemand::document &document, parts *p) {
+simdjson::error_code cut(simdjson::ondemand::document &document, parts *p, crew *findings) {
     simdjson::ondemand::object root, o;
     auto problem = document.get_object().get(root);
     if (problem)
@@ -498,53 +677,19 @@ simdjson::error_code cut(simdjson::ondemand::document &document, parts *p) {
                                : key == "summary" ? &p->summary
                                : key == "history" ? &p->history
                                                   : nullptr;
-        auto *list = key == "findings" ? &p->findings : key == "reachable" ? &p->reachable : nullptr;
+        bool found = key == "findings", reachable = key == "reachable";
         if ((problem = field.value().get(value)) || (problem = value.type().get(type)))
             return problem;
         if (to && type == json_type::object) {
             if ((problem = value.get_object().get(o)) || (problem = o.raw_json().get(*to)))
                 return problem;
-        } else if (list && type == json_type::array) {
-            p->has_findings = p->has_findings || list == &p->findings;
-            if ((problem = cut_list(value, list)))
+        } else if ((found || reachable) && type == json_type::array) {
+            p->has_findings = p->has_findings || found;
+            if ((problem = cut_list(value, reachable, findings)))
                 return problem;
         }
     }
     return simdjson::SUCCESS;
-}
-
-/* All in order into the run; false: one of them is not JSON. */
-bool read_findings(struct run *run, const std::vector<std::string_view> &pieces) {
-    constexpr size_t worth_a_thread = 2000, most = 4;
-    size_t threads = std::max(1U, std::thread::hardware_concurrency());
-    threads = std::min({threads, most, pieces.size() / worth_a_thread + 1});
-    std::vector<struct run *> shares(threads);
-    std::vector<char> good(threads, 1);
-    std::vector<std::thread> others;
-    auto work = [&](size_t t) {
-        reader r(shares[t]);
-        for (size_t i = pieces.size() * t / threads; i < pieces.size() * (t + 1) / threads; i++)
-            if (!r.finding(pieces[i])) {
-                good[t] = 0;
-                return;
-            }
-    };
-    for (size_t t = 0; t < threads; t++)
-        shares[t] = run_new();
-    for (size_t t = 1; t < threads; t++)
-        others.emplace_back(work, t);
-    work(0);
-    for (auto &thread : others)
-        thread.join();
-    bool all = true;
-    for (size_t t = 0; t < threads; t++) {
-        for (size_t i = 0; i < shares[t]->count; i++)
-            *run_add(run) = shares[t]->findings[i];
-        all = all && good[t];
-        pool_join(run->pool, shares[t]->pool);
-        run_free(shares[t]);
-    }
-    return all;
 }
 
 } // namespace
@@ -558,10 +703,11 @@ extern "C" struct run *session_load(const char *path, struct error *error) {
     simdjson::ondemand::parser parser;
     simdjson::ondemand::document document;
     parts p;
+    crew findings;
     auto problem =
         parser.iterate(t.bytes, t.size, t.size + simdjson::SIMDJSON_PADDING).get(document);
     if (!problem)
-        problem = cut(document, &p);
+        problem = cut(document, &p, &findings);
     if (problem) {
         error_set(error, "%s: not a session: %s", path, simdjson::error_message(problem));
         return nullptr;
@@ -572,14 +718,9 @@ extern "C" struct run *session_load(const char *path, struct error *error) {
     }
     struct run *run = run_new();
     reader r(run);
-    bool good = r.part(p.tondo, nullptr) && r.part(p.head, &reader::head) &&
-                r.part(p.summary, &reader::summary) && r.part(p.history, &reader::history) &&
-                read_findings(run, p.findings);
-    size_t count = run->count;
-    good = good && read_findings(run, p.reachable);
-    run->kept = run->count - count;
-    run->count = count;
-    if (!good) {
+    if (!r.part(p.tondo, nullptr) || !r.part(p.head, &reader::head) ||
+        !r.part(p.summary, &reader::summary) || !r.part(p.history, &reader::history) ||
+        !findings.finish(run)) {
         run_free(run);
         error_set(error, "%s: not a session: a part of it is damaged", path);
         return nullptr;
