@@ -374,7 +374,7 @@ int main(int argc, char **argv) {
         if (!__builtin_cpu_supports("avx512bw") || !__builtin_cpu_supports("avx512dq") ||
             !__builtin_cpu_supports("avx512vl") || !__builtin_cpu_supports("avx512cd") ||
             !__builtin_cpu_supports("avx512vnni")) {
-            puts("this processor has no AVX-512");
+            puts("this processor has not all of AVX-512 that is tested");
             return 0;
         }
         c = wide;
