@@ -594,24 +594,62 @@ static bool emit_loaded_bits(const struct instruction *i, bool vex) {
     return true;
 }
 
+static int origin_slot_of(int element) {
+    return CTX_ORIGIN + 4 * (element >= ELEMENT_UPPER ? element - 16 : element);
+}
+
+/* The word of origin goes from one element to the outputs; RCX is spilled. */
+static void emit_origin_from(int element, uint64_t outputs) {
+    emit8(&out, 0x64); /* mov ecx, fs:[origin] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(element));
+    for (uint64_t o = outputs & ((1ULL << ELEMENT_UPPER) - 1); o; o &= o - 1) {
+        emit8(&out, 0x64);
+        emit8(&out, 0x89);
+        emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(__builtin_ctzll(o)));
+    }
+}
+
+/* Where undefined bits are from goes along with them: of several inputs, from the first
+   that is undefined now; what the output brought itself comes first. */
+static void emit_origin_along(uint64_t inputs, uint64_t outputs) {
+    enum { MOST = 4 };
+    uint64_t halves = ~((1ULL << ELEMENT_UPPER) - 1);
+    uint64_t registers = (inputs | (inputs & halves) >> 16) & ~halves & ~ELEMENTS_SHARED;
+    uint8_t *found[MOST][4], *over[MOST];
+    int tests[MOST], chosen[MOST], count = 0, done = 0;
+    bool kept = registers & outputs;
+    if (!registers || !outputs || (kept && !(registers & (registers - 1))))
+        return;
+    for (int pass = 0; pass < 2; pass++)
+        for (uint64_t r = registers; r && count < MOST; r &= r - 1)
+            if (((outputs & r & -r) == 0) == pass)
+                chosen[count++] = __builtin_ctzll(r);
+    emit_spill(&out, RCX);
+    for (int k = 0; k + 1 < count; k++) {
+        uint64_t set = inputs & (bit(chosen[k]) | (chosen[k] >= ELEMENT_VECTOR ? bit(chosen[k] + 16) : 0));
+        tests[k] = emit_test_words(set, found[k]);
+    }
+    emit_origin_from(chosen[count - 1], outputs);
+    for (int k = 0; k + 1 < count; k++) {
+        emit8(&out, 0xe9);
+        over[done++] = out.at;
+        emit32(&out, 0);
+        for (int t = 0; t < tests[k]; t++)
+            patch_jump(found[k][t], out.at);
+        if (k || !kept)
+            emit_origin_from(chosen[k], outputs);
+    }
+    for (int k = 0; k < done; k++)
+        patch_jump(over[k], out.at);
+    emit_unspill(&out, RCX);
+}
+
 static void emit_same(const struct instruction *i, bool flags_live) {
     bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     uint64_t outputs = plan_outputs(i), inputs = plan_inputs(i) & now.possible & ~address_registers(i);
-    if (inputs && outputs && !(inputs & outputs)) { /* the origin goes along */
-        emit_spill(&out, RCX);
-        emit8(&out, 0x64);
-        emit8(&out, 0x8b);
-        int from = __builtin_ctzll(inputs);
-        emit_memory(&out, RCX, -1, -1, 1,
-                    CTX_ORIGIN + 4 * (from >= ELEMENT_UPPER ? from - 16 : from));
-        for (uint64_t o = outputs & ((1ULL << ELEMENT_UPPER) - 1); o; o &= o - 1) {
-            emit8(&out, 0x64);
-            emit8(&out, 0x89);
-            emit_memory(&out, RCX, -1, -1, 1, CTX_ORIGIN + 4 * __builtin_ctzll(o));
-        }
-        emit_unspill(&out, RCX);
-    }
+    emit_origin_along(inputs, outputs);
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);
         cache_plans[index].rule = RULE_TOUCH;
