@@ -331,6 +331,10 @@ uint32_t origin_frame(struct context *c, gaddr address);
 /* The record of the frame that a place below the stack pointer was last part of;
    0: not known. */
 uint32_t origin_released(struct context *c, gaddr address);
+/* Whether undefined parts of what is moved as a whole are of different origin: then `parts`
+   has that of each 4 bytes. Where they are not, all of it gets the same, so that
+   translated code finds it. 8 to 32 bytes that may be touched. */
+bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The record of an origin, made when there is none; 0: unknown. */
@@ -354,8 +358,18 @@ static inline uint64_t *dirty_masks(struct context *c) {
 static inline int vector_element(int number) {
     return number < 16 ? ELEMENT_VECTOR + number : ELEMENT_MORE;
 }
+/* The first of 4 origins, for 4 bytes each. */
+static inline uint32_t *dirty_origin_parts(struct context *c, int element) {
+    return (uint32_t *)((char *)c + CTX_ORIGIN_PARTS) + 4 * element;
+}
+static inline bool dirty_is_mixed(struct context *c, int element) {
+    return ((uint32_t *)((char *)c + CTX_ORIGIN))[element] == ORIGIN_MIXED;
+}
+/* That of the first undefined part. */
+uint32_t dirty_first_origin(struct context *c, int element);
 static inline uint32_t dirty_origin(struct context *c, int element) {
-    return ((uint32_t *)((char *)c + CTX_ORIGIN))[element];
+    return dirty_is_mixed(c, element) ? dirty_first_origin(c, element)
+                                      : ((uint32_t *)((char *)c + CTX_ORIGIN))[element];
 }
 static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
     ((uint32_t *)((char *)c + CTX_ORIGIN))[element] = origin;

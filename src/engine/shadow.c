@@ -530,3 +530,26 @@ uint32_t origin_keep(struct context *c, uint32_t origin) {
         origin_set(c, slot, 1, ORIGIN_RECORD_CODES + record);
     return ORIGIN_RECORD_CODES + record;
 }
+
+bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *parts) {
+    uint32_t first = 0;
+    bool mixed = false;
+    if ((address | size) & 3 || size < 8 || size > 32)
+        return false;
+    for (uint64_t at = 0; at < size; at += 4) {
+        gaddr undefined = shadow_first_undefined(address + at, 4);
+        uint32_t origin = undefined ? origin_keep(c, origin_at(c, undefined)) : 0;
+        parts[at / 4] = origin;
+        if (!first)
+            first = origin;
+        else if (origin && origin != first)
+            mixed |= origin_record(c, origin) != origin_record(c, first);
+    }
+    for (uint64_t at = 0; at < size; at += 4) {
+        if (!parts[at / 4])
+            parts[at / 4] = first;
+        if (first && !mixed)
+            origin_set(c, address + at, 4, first);
+    }
+    return mixed;
+}

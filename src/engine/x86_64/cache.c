@@ -664,7 +664,8 @@ static void keep_origins(struct context *c) {
         int e = __builtin_ctzll(left);
         if (e >= ELEMENT_UPPER)
             e -= 16;
-        dirty_set_origin(c, e, origin_keep(c, dirty_origin(c, e)));
+        if (!dirty_is_mixed(c, e)) /* their parts are kept */
+            dirty_set_origin(c, e, origin_keep(c, dirty_origin(c, e)));
     }
 }
 

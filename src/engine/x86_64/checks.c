@@ -509,13 +509,14 @@ static uint8_t *emit_unless_recorded(int place, int offset) { /* cmp dword [plac
     return emit_short_jump(IF_ZERO);
 }
 
-static uint8_t *emit_unless_undefined(int reg, int offset) { /* cmp dword gs:[reg + offset], 0 */
-    emit8(&out, 0x65);
-    return emit_unless_recorded(reg, offset);
+static uint8_t *emit_unless_same(int reg, int place, int offset) { /* cmp reg, [place + offset] */
+    emit8(&out, 0x3b);
+    emit_memory(&out, reg, place, -1, 1, offset);
+    return emit_short_jump(IF_NOT_ZERO);
 }
 
-/* A load whose undefined bytes have origins recorded: where one is recorded the memory
-   is the program's (freeing it forgets them). The first one's counts. */
+/* A load of bytes that have the same origin recorded: where one is recorded the memory
+   is the program's (freeing it forgets them). */
 static void emit_known_origin(struct cold *c) {
     const struct memory *m = &c->memory;
     uint8_t *leave[20];
@@ -523,28 +524,20 @@ static void emit_known_origin(struct cold *c) {
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
-    emit_op(&out, 0x8d, RDX, RCX, 0);
-    leave[count++] = emit_origin_place(RDX);
-    for (uint32_t at = 4; at < m->size; at += 4) {
-        uint8_t *defined = emit_unless_undefined(RCX, (int)at);
-        leave[count++] = emit_unless_recorded(RDX, (int)at);
-        patch_jump(defined, out.at);
-    }
-    for (uint32_t at = 0; at < m->size; at += 4) {
-        uint8_t *defined = emit_unless_undefined(RCX, (int)at);
-        emit8(&out, 0x8b); /* mov edx, [rdx + at]; test edx, edx */
-        emit_memory(&out, RDX, RDX, -1, 1, at);
-        emit8(&out, 0x85);
-        emit8(&out, 0xd2);
-        leave[count++] = emit_short_jump(IF_ZERO);
-        emit8(&out, 0x64); /* mov fs:[origin], edx */
-        emit8(&out, 0x89);
-        emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
-        emit_unspill(&out, RCX);
-        emit_unspill(&out, RDX);
-        emit_jump(&out, c->resume);
-        patch_jump(defined, out.at);
-    }
+    leave[count++] = emit_origin_place(RCX);
+    emit8(&out, 0x8b); /* mov edx, [rcx]; test edx, edx */
+    emit_memory(&out, RDX, RCX, -1, 1, 0);
+    emit8(&out, 0x85);
+    emit8(&out, 0xd2);
+    leave[count++] = emit_short_jump(IF_ZERO);
+    for (uint32_t at = 4; at < m->size; at += 4)
+        leave[count++] = emit_unless_same(RDX, RCX, (int)at);
+    emit8(&out, 0x64); /* mov fs:[origin], edx */
+    emit8(&out, 0x89);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_jump(&out, c->resume);
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, RCX);
@@ -599,21 +592,30 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     emit8(&out, 0x85); /* test edx, edx */
     emit8(&out, 0xd2);
     normal[count++] = emit_short_jump(IF_ZERO);
+    uint8_t *differs[8];
+    int different = 0;
     for (uint32_t at = 0; at < m->size; at += 4)
-        normal[count++] = emit_unless_recorded(RCX, (int)at);
-    emit8(&out, 0x3b); /* cmp edx, [rcx] */
-    emit_memory(&out, RDX, RCX, -1, 1, 0);
-    uint8_t *same = emit_short_jump(IF_ZERO);
-    normal[count++] = emit_unless_slot(RDX);
-    for (uint32_t at = 0; at < m->size; at += 4) {
-        emit8(&out, 0x89);
-        emit_memory(&out, RDX, RCX, -1, 1, at);
-    }
-    patch_jump(same, out.at);
+        differs[different++] = emit_unless_same(RDX, RCX, (int)at);
     patch_jump(defined, out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     uint8_t *over = emit_long_jump();
+    for (int k = 0; k < different; k++)
+        patch_jump(differs[k], out.at);
+    for (uint32_t at = 0; at < m->size; at += 4)
+        normal[count++] = emit_unless_recorded(RCX, (int)at);
+    normal[count++] = emit_unless_slot(RDX);
+    emit8(&out, 0x83); /* cmp edx, ORIGIN_MIXED */
+    emit8(&out, 0xfa);
+    emit8(&out, (int)ORIGIN_MIXED & 0xff);
+    normal[count++] = emit_short_jump(IF_ZERO);
+    for (uint32_t at = 0; at < m->size; at += 4) {
+        emit8(&out, 0x89);
+        emit_memory(&out, RDX, RCX, -1, 1, at);
+    }
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_jump(&out, over - 1);
     for (int k = 0; k < count; k++)
         patch_jump(normal[k], out.at);
     emit_unspill(&out, RCX);

@@ -51,6 +51,8 @@
 #define VALUE_INDEX 6      /* behind the operands': the index of a gather */
 #define VALUE_MASK 7       /* and the mask that governs the lanes */
 #define CTX_ORIGIN 0xbb00  /* 32-bit origins by element number */
+/* Where an element has ORIGIN_MIXED: by each 4 of its bytes, 4 of them an element. */
+#define CTX_ORIGIN_PARTS 0xc000
 #define CTX_UNDEFINED_MASKS 0xbc00 /* 8 words */
 #define CTX_VECTOR 0xd000 /* XSAVE area */
 #define CTX_LOOKUP_KEY 0x10000  /* 65536 negated guest addresses */
@@ -100,6 +102,8 @@
    first thread's stack, from its top; then records. */
 #define ORIGIN_STACK_CODES 0xe0000000
 #define ORIGIN_RECORD_CODES 0xf0000000
+/* Never in memory: parts of the element are of different origin. */
+#define ORIGIN_MIXED 0xffffffff
 
 /* Elements of the register state, as numbered in sets: general registers by
    number, then these. */

@@ -598,16 +598,40 @@ static int origin_slot_of(int element) {
     return CTX_ORIGIN + 4 * (element >= ELEMENT_UPPER ? element - 16 : element);
 }
 
-/* The word of origin goes from one element to the outputs; RCX is spilled. */
+static void emit_parts_from(int from, int to) {
+    for (int half = 0; half < 16; half += 8) {
+        emit_from_context(&out, RCX, CTX_ORIGIN_PARTS + 16 * from + half);
+        emit_to_context(&out, RCX, CTX_ORIGIN_PARTS + 16 * to + half);
+    }
+}
+
+/* The word of origin goes from one element to the outputs, and its parts where they
+   differ; RCX is spilled. */
 static void emit_origin_from(int element, uint64_t outputs) {
+    int from = element >= ELEMENT_UPPER ? element - 16 : element;
     emit8(&out, 0x64); /* mov ecx, fs:[origin] */
     emit8(&out, 0x8b);
     emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(element));
-    for (uint64_t o = outputs & ((1ULL << ELEMENT_UPPER) - 1); o; o &= o - 1) {
+    outputs &= (1ULL << ELEMENT_UPPER) - 1;
+    for (uint64_t o = outputs; o; o &= o - 1) {
         emit8(&out, 0x64);
         emit8(&out, 0x89);
         emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(__builtin_ctzll(o)));
     }
+    emit8(&out, 0x8d); /* lea ecx, [rcx + 1]; jrcxz over the jump */
+    emit_memory(&out, RCX, RCX, -1, 1, -(int)ORIGIN_MIXED);
+    emit8(&out, 0xe3);
+    emit8(&out, 5);
+    emit8(&out, 0xe9);
+    uint8_t *same = out.at;
+    emit32(&out, 0);
+    for (uint64_t o = outputs; o; o &= o - 1) {
+        int to = __builtin_ctzll(o);
+        emit_parts_from(from, to);
+        if (from >= ELEMENT_VECTOR && to >= ELEMENT_VECTOR)
+            emit_parts_from(from + 16, to + 16);
+    }
+    patch_jump(same, out.at);
 }
 
 /* Where undefined bits are from goes along with them: of several inputs, from the first
@@ -645,6 +669,27 @@ static void emit_origin_along(uint64_t inputs, uint64_t outputs) {
     emit_unspill(&out, RCX);
 }
 
+/* A load after which each byte stands in the register as it does in memory. */
+static bool moves_whole(const struct instruction *i) {
+    if (i->z.operand_count_visible != 2 || i->mask ||
+        (i->operands[0].actions & ZYDIS_OPERAND_ACTION_MASK_READ))
+        return false;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_MOV: case ZYDIS_MNEMONIC_MOVQ: case ZYDIS_MNEMONIC_VMOVQ:
+    case ZYDIS_MNEMONIC_MOVSD: case ZYDIS_MNEMONIC_VMOVSD:
+    case ZYDIS_MNEMONIC_MOVAPS: case ZYDIS_MNEMONIC_VMOVAPS:
+    case ZYDIS_MNEMONIC_MOVAPD: case ZYDIS_MNEMONIC_VMOVAPD:
+    case ZYDIS_MNEMONIC_MOVUPS: case ZYDIS_MNEMONIC_VMOVUPS:
+    case ZYDIS_MNEMONIC_MOVUPD: case ZYDIS_MNEMONIC_VMOVUPD:
+    case ZYDIS_MNEMONIC_MOVDQA: case ZYDIS_MNEMONIC_VMOVDQA:
+    case ZYDIS_MNEMONIC_MOVDQU: case ZYDIS_MNEMONIC_VMOVDQU:
+    case ZYDIS_MNEMONIC_LDDQU: case ZYDIS_MNEMONIC_VLDDQU:
+        return true;
+    default:
+        return false;
+    }
+}
+
 static void emit_same(const struct instruction *i, bool flags_live) {
     bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
@@ -653,6 +698,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);
         cache_plans[index].rule = RULE_TOUCH;
+        cache_plans[index].moves_whole = moves_whole(i);
         if (address_registers(i) & now.possible) {
             emit_plan(index);
             dirty_drop(address_registers(i));

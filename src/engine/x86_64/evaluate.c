@@ -219,10 +219,32 @@ static void note_stored(struct step *k) {
     uint8_t bits[64];
     if (a >= GUEST_END || size > 64)
         return;
-    k->origin = dirty_origin(c, from->kind == OPERAND_VECTOR ? ELEMENT_VECTOR + from->number
-                                                             : from->number);
+    int element = from->kind == OPERAND_VECTOR ? ELEMENT_VECTOR + from->number : from->number;
+    k->origin = dirty_origin(c, element);
     copy_few(bits, shadow_of(a), size);
     set_memory(k, a, bits, size);
+    if (!dirty_is_mixed(c, element) || size > 32)
+        return;
+    for (int i = 0; i < size; i++)
+        if (bits[i])
+            origin_set(c, a + (uint64_t)i, 1,
+                       dirty_origin_parts(c, i < 16 ? element : element + 16)[i / 4 & 3]);
+}
+
+/* Of a load: where its undefined bits are from. */
+static void note_loaded(struct step *k) {
+    enum { MIXED_MOST = 8 };
+    const struct plan *p = k->p;
+    uint32_t parts[MIXED_MOST];
+    bool mixed = k->origin &&
+                 origin_is_mixed(k->c, k->address[0], p->memory[0].size, parts) && p->moves_whole;
+    for (int e = 0; k->origin && e < ELEMENT_UPPER; e++) {
+        if (!(p->outputs >> e & 1))
+            continue;
+        dirty_set_origin(k->c, e, mixed ? ORIGIN_MIXED : k->origin);
+        for (uint32_t n = 0; mixed && n < p->memory[0].size / 4; n++)
+            dirty_origin_parts(k->c, n < 4 ? e : e + 16)[n & 3] = parts[n];
+    }
 }
 
 static void take_inputs(struct step *k) {
@@ -930,10 +952,7 @@ void evaluate(struct context *c, const struct plan *p) {
         if (p->operands[0].kind == OPERAND_GENERAL)
             dirty_words(c)[p->operands[0].number] = 0;
     } else if (p->rule == RULE_TOUCH) {
-        if (k.origin)
-            for (int e = 0; e < ELEMENTS; e++)
-                if (p->outputs >> e & 1 && e < ELEMENT_UPPER)
-                    dirty_set_origin(c, e, k.origin);
+        note_loaded(&k);
     } else {
         k.flags = *undefined_flags(c);
         if (p->rule != RULE_X87 && has_x87(p) && p->rule != RULE_COPY && p->rule != RULE_NOTHING)

@@ -397,7 +397,7 @@ glue_load:
     movabs $0x640000000000, %rdx
     mov (%rax,%rdx), %eax
     test %eax, %eax
-    jnz 3f
+    jnz 4f
     movabs $0x0a0000000000, %rax
     neg %rax
     add %rcx, %rax
@@ -405,7 +405,7 @@ glue_load:
     inc %rax
     mov $ORIGIN_STACK_CODES, %edx
     cmp %rdx, %rax
-    jb 5f
+    jb 4f
     movabs $0x1fffff000000, %rax
     cmp %rax, %fs:CTX_STACK_HIGH
     jne glue_store_slow
@@ -413,35 +413,51 @@ glue_load:
     cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %rax
     jae glue_store_slow
     add %edx, %eax
+4:  /* of several words all are to have it, then it is found inline next time; C sees to
+       what differs. Where nothing is recorded on a stack nothing is now. */
+    movzbl %fs:CTX_WAY, %edx
+    mov %fs:CTX_SCRATCH, %rcx
+    cmp $8, %edx
+    jb 3f
+    test $3, %dl
+    jnz 3f
+    test $3, %cl
+    jnz 3f
+    mov %rbx, %fs:CTX_SPILL+24
+    mov %rbp, %fs:CTX_SPILL+40
+    movabs $0x0ffffffffffc, %rbp
+    movabs $0x640000000000, %rbx
+    and %rcx, %rbp
+    add %rbx, %rbp
+    add %rbp, %rdx
+5:  mov (%rbp), %ebx
+    test %ebx, %ebx
+    jz 6f
+    cmp %eax, %ebx
+    jne 8f
+7:  add $4, %rbp
+    cmp %rdx, %rbp
+    jb 5b
+    mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
 3:  mov %fs:CTX_WAY, %ecx
     shr $WAY_ELEMENT, %ecx
     mov %eax, %fs:CTX_ORIGIN(,%rcx,4)
     jmp glue_store_done
-5:  /* of the heap: recorded for all that was loaded, next time it is found inline */
-    mov %rbx, %fs:CTX_SPILL+24
-    mov %fs:CTX_SCRATCH, %rcx
-    movzbl %fs:CTX_WAY, %edx
-    movabs $0x0ffffffffffc, %rbx
-    and %rcx, %rbx
-    shr $16, %rcx
-    add %rbx, %rdx
-    movabs $0x640000000000, %rbx
-    mov %rbp, %fs:CTX_SPILL+40
-    mov %rdx, %rbp /* end, folded */
-    movabs $0x740000000000, %rdx
-    movb $1, (%rdx,%rcx)
-    movzbl %fs:CTX_WAY, %edx
-    mov %rbp, %rcx
-    sub %rdx, %rcx /* start, folded */
-6:  cmpl $0, (%rbx,%rcx)
-    jne 7f
-    mov %eax, (%rbx,%rcx)
-7:  add $4, %rcx
-    cmp %rbp, %rcx
-    jb 6b
-    mov %fs:CTX_SPILL+24, %rbx
+6:  cmp %fs:CTX_STACK_HIGH, %rcx
+    jae 9f
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jae 7b
+9:  mov %eax, (%rbp)
+    mov %rcx, %rbx
+    shr $16, %rbx
+    btsq $44, %rbx /* its flag lies at 0x740000000000: see shadow_start */
+    add %fs:CTX_ORIGINS, %rbx
+    movb $1, (%rbx)
+    jmp 7b
+8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
-    jmp 3b
+    jmp glue_store_slow
 
 /* As set_memory in evaluate.c. */
 glue_origin:
@@ -449,6 +465,8 @@ glue_origin:
     mov %fs:CTX_WAY, %ebx
     shr $WAY_ELEMENT, %ebx
     mov %fs:CTX_ORIGIN(,%rbx,4), %ebx
+    cmp $-1, %ebx /* ORIGIN_MIXED */
+    je 5f
     lea -ORIGIN_STACK_CODES(%rbx), %eax
     cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %eax
     jae 1f

@@ -91,6 +91,22 @@ void dirty_clear(struct context *c, uint64_t elements) {
 _Static_assert(CTX_UNDEFINED_FLAGS == CTX_UNDEFINED + 8 * ELEMENT_FLAGS, "element order");
 _Static_assert(CTX_UNDEFINED_X87 == CTX_UNDEFINED + 8 * ELEMENT_X87, "element order");
 
+uint32_t dirty_first_origin(struct context *c, int element) {
+    const uint32_t *parts = dirty_origin_parts(c, element), *bits;
+    if (element < ELEMENT_VECTOR) {
+        bits = (const uint32_t *)&dirty_words(c)[element];
+        return parts[bits[0] ? 0 : 1];
+    }
+    bits = (const uint32_t *)dirty_vector(c, (element - ELEMENT_VECTOR) & 15);
+    for (int k = 0; k < 4; k++)
+        if (bits[k])
+            return parts[k];
+    for (int k = 0; k < 4; k++) /* of the upper half */
+        if (bits[4 + k])
+            return dirty_origin_parts(c, element - ELEMENT_VECTOR + ELEMENT_UPPER)[k];
+    return parts[0];
+}
+
 #define SITES (1u << 16)
 static gaddr sites[SITES];
 static uint32_t site_count;
