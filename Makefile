@@ -36,6 +36,10 @@ fuzz: build
 loops: build
 	@/usr/bin/python3 tests/fuzz/loops.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Structures with members of several origins, moved about and compiled in eight ways.
+origins: build
+	@/usr/bin/python3 tests/fuzz/origins.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -46,4 +50,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins bench install clean

@@ -21,6 +21,30 @@ APART static void chosen(float *to, const float *a, const float *b) {
     _mm_storeu_ps(to, _mm_shuffle_ps(x, y, 0x44));
 }
 
+struct pair {
+    int left, right;
+};
+APART static struct pair pair_of(const int *a, const int *b) {
+    struct pair p = {*a, *b};
+    return p;
+}
+
+/* Both members are undefined, each from elsewhere, and travel in one register. */
+APART static void pairs(const int *first, const int *second) {
+    struct pair p = pair_of(first, second), q, r[3];
+    hide(&p);
+    q = p;
+    hide(&q);
+    r[1] = q;
+    hide(r);
+    r[2] = r[1];
+    hide(r);
+    if (r[2].right) // expect: uninitialized-value from=heap origin=52
+        seen();
+    if (r[2].left) // expect: uninitialized-value from=heap origin=51
+        seen();
+}
+
 int main(void) {
     int to[4];
     float point[4];
@@ -30,24 +54,29 @@ int main(void) {
     hide(first);
     joined(to, first, set);
     hide(to);
-    if (to[2]) // expect: uninitialized-value from=heap origin=27
+    if (to[2]) // expect: uninitialized-value from=heap origin=51
         seen();
     joined(to, set, second);
     hide(to);
-    if (to[1]) // expect: uninitialized-value from=heap origin=28
+    if (to[1]) // expect: uninitialized-value from=heap origin=52
         seen();
     if (to[2])
         seen();
+    pairs(first, second);
+    joined(to, second, first);
+    hide(to);
+    if (to[3]) // expect: uninitialized-value from=heap origin=51
+        seen();
     joined(to, first, set);
     hide(to);
-    if (to[0]) // expect: uninitialized-value from=heap origin=27
+    if (to[0]) // expect: uninitialized-value from=heap origin=51
         seen();
     chosen(point, (float *)first, (float *)set);
     chosen(point, (float *)set, (float *)second);
     hide(point);
     if (point[1] > 0)
         seen();
-    if (point[2] > 0) // expect: uninitialized-value from=heap origin=28
+    if (point[2] > 0) // expect: uninitialized-value from=heap origin=52
         seen();
     free(first), free(second), free(set);
     return 0;

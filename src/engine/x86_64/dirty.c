@@ -634,6 +634,22 @@ static void emit_origin_from(int element, uint64_t outputs) {
     patch_jump(same, out.at);
 }
 
+/* The displacement of a jump taken where the element's parts differ; RCX is spilled. */
+static uint8_t *emit_if_mixed(int element) {
+    emit8(&out, 0x64); /* mov ecx, fs:[origin]; lea ecx, [rcx + 1] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(element));
+    emit8(&out, 0x8d);
+    emit_memory(&out, RCX, RCX, -1, 1, -(int)ORIGIN_MIXED);
+    emit8(&out, 0xe3); /* jrcxz to the second jump */
+    emit8(&out, 5);
+    emit8(&out, 0xe9);
+    emit32(&out, 5);
+    emit8(&out, 0xe9);
+    emit32(&out, 0);
+    return out.at - 4;
+}
+
 /* Where undefined bits are from goes along with them: of several inputs, from the first
    that is undefined now; what the output brought itself comes first. */
 static void emit_origin_along(uint64_t inputs, uint64_t outputs) {
@@ -669,6 +685,77 @@ static void emit_origin_along(uint64_t inputs, uint64_t outputs) {
     emit_unspill(&out, RCX);
 }
 
+/* The same where parts are moved about: C finds out what comes from where, but only when
+   that can differ. Goes on at the resume places of its cold pieces. */
+static bool emit_parts_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
+    enum { MOST = 8 };
+    struct parts parts;
+    if (!parts_of(i, &parts) || parts.first == PARTS_MEMORY || parts.second == PARTS_MEMORY)
+        return false;
+    bool first = inputs & bit(parts.first);
+    bool second = parts.second != PARTS_NONE && parts.second != parts.first &&
+                  (inputs & bit(parts.second));
+    uint8_t *found[FEW_WORDS], *other[FEW_WORDS], *ask[3], *done[3];
+    int asks = 0, over = 0, count;
+    if (!first && !second)
+        return false;
+    uint32_t index = plan_make(i, now.possible, 0);
+    cache_plans[index].rule = RULE_JOIN;
+    cache_plans[index].parts = parts;
+    int only = first ? parts.first : parts.second;
+    emit_spill(&out, RCX);
+    if (first && second) {
+        emit_spill(&out, RDX);
+        count = emit_test_words(bit(parts.first), found);
+        emit_origin_from(parts.second, outputs);
+        ask[asks++] = emit_if_mixed(parts.second);
+        emit8(&out, 0xe9);
+        done[over++] = out.at;
+        emit32(&out, 0);
+        for (int k = 0; k < count; k++)
+            patch_jump(found[k], out.at);
+        count = emit_test_words(bit(parts.second), other);
+        emit8(&out, 0xe9);
+        uint8_t *alone = out.at;
+        emit32(&out, 0);
+        for (int k = 0; k < count; k++)
+            patch_jump(other[k], out.at);
+        emit8(&out, 0x64); /* mov ecx, fs:[first]; mov edx, fs:[second] */
+        emit8(&out, 0x8b);
+        emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(parts.first));
+        emit8(&out, 0x64);
+        emit8(&out, 0x8b);
+        emit_memory(&out, RDX, -1, -1, 1, origin_slot_of(parts.second));
+        emit8(&out, 0x48); /* not rcx; lea rcx, [rcx + rdx + 1]: 0 when they are the same */
+        emit8(&out, 0xf7);
+        emit8(&out, 0xd1);
+        emit8(&out, 0x48);
+        emit8(&out, 0x8d);
+        emit_memory(&out, RCX, RCX, RDX, 1, 1);
+        emit8(&out, 0xe3); /* jrcxz over the jump */
+        emit8(&out, 5);
+        emit8(&out, 0xe9);
+        ask[asks++] = out.at;
+        emit32(&out, 0);
+        patch_jump(alone, out.at);
+    }
+    if (!(outputs & bit(only)))
+        emit_origin_from(only, outputs);
+    ask[asks++] = emit_if_mixed(only);
+    for (int k = 0; k < over; k++)
+        patch_jump(done[k], out.at);
+    if (first && second)
+        emit_unspill(&out, RDX);
+    emit_unspill(&out, RCX);
+    for (int k = 0; k < asks; k++) {
+        struct cold *c = cold_add(COLD_TOUCH, ask[k]);
+        c->spilled = 1u << RCX | (first && second ? 1u << RDX : 0);
+        c->argument = index;
+        c->resume = out.at;
+    }
+    return true;
+}
+
 /* A load after which each byte stands in the register as it does in memory. */
 static bool moves_whole(const struct instruction *i) {
     if (i->z.operand_count_visible != 2 || i->mask ||
@@ -694,11 +781,16 @@ static void emit_same(const struct instruction *i, bool flags_live) {
     bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     uint64_t outputs = plan_outputs(i), inputs = plan_inputs(i) & now.possible & ~address_registers(i);
-    emit_origin_along(inputs, outputs);
+    if (!emit_parts_along(i, inputs, outputs))
+        emit_origin_along(inputs, outputs);
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);
         cache_plans[index].rule = RULE_TOUCH;
         cache_plans[index].moves_whole = moves_whole(i);
+        bool joins = inputs && parts_of(i, &cache_plans[index].parts) &&
+                     cache_plans[index].parts.second == PARTS_MEMORY;
+        if (joins)
+            cache_plans[index].rule = RULE_JOIN;
         if (address_registers(i) & now.possible) {
             emit_plan(index);
             dirty_drop(address_registers(i));
@@ -709,7 +801,8 @@ static void emit_same(const struct instruction *i, bool flags_live) {
             for (int k = first; k < cold_count; k++) {
                 colds[k].argument = index;
                 colds[k].memory = *m;
-                colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)to << WAY_ELEMENT;
+                if (!joins)
+                    colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)to << WAY_ELEMENT;
             }
         }
     }

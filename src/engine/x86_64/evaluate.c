@@ -386,6 +386,8 @@ static void write_outputs(struct step *k) {
             }
             if (bits)
                 dirty_set_origin(c, o->number, k->origin);
+            if (bits && (k->parts[0] | k->parts[1]))
+                parts_set(c, o->number, k->parts);
             if (o->number == RSP && u[RSP]) {
                 use(c, p, RSP, "becomes the stack pointer", 0, 0);
                 u[RSP] = 0;
@@ -923,6 +925,8 @@ void evaluate(struct context *c, const struct plan *p) {
     k.p = p;
     k.flags = k.origin = 0;
     k.whole = false;
+    for (int n = 0; n < PARTS; n++)
+        k.parts[n] = 0;
     k.holds = ~0ULL;
     for (int n = 0; n < (p->count < 3 ? 3 : p->count); n++)
         for (int w = 0; w < 64; w += 8) {
@@ -953,6 +957,8 @@ void evaluate(struct context *c, const struct plan *p) {
             dirty_words(c)[p->operands[0].number] = 0;
     } else if (p->rule == RULE_TOUCH) {
         note_loaded(&k);
+    } else if (p->rule == RULE_JOIN) {
+        parts_join(&k);
     } else {
         k.flags = *undefined_flags(c);
         if (p->rule != RULE_X87 && has_x87(p) && p->rule != RULE_COPY && p->rule != RULE_NOTHING)

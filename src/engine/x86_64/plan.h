@@ -38,6 +38,16 @@ struct told {
     uint32_t record, finding, process, element;
 };
 
+/* Of instructions that make a register of parts of others (parts.c): elements, or one of
+   these, and for each 4 bytes where it is from. */
+#define PARTS 4
+#define PARTS_MEMORY 126
+#define PARTS_NONE 127
+struct parts {
+    int8_t target, first, second;
+    uint8_t from[PARTS];
+};
+
 #define PLAN_OPERANDS 6
 struct plan {
     gaddr pc;
@@ -69,6 +79,7 @@ struct plan {
     struct plan_operand operands[PLAN_OPERANDS];
     struct memory memory[2];
     uint8_t index_vector, index_size; /* gathers */
+    struct parts parts;
     struct told told;
 };
 
@@ -88,6 +99,8 @@ int element_of(int zydis_register);
 static inline uint64_t lanes_of(const struct plan *p) {
     return (p->lanes < 64 ? 1ULL << p->lanes : 0) - 1;
 }
+/* False: it does not only move parts about. */
+bool parts_of(const struct instruction *i, struct parts *parts);
 /* Adds what EVEX forms have besides (masks.c). */
 void plan_masked(struct plan *p, const struct instruction *i);
 /* An EVEX form touches only that part of its memory operand which its mask lets it. */

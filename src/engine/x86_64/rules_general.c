@@ -98,6 +98,9 @@ void shift_rule(struct step *k) {
         return;
     }
     uint64_t r = 0, v = 0, carry = 0;
+    if (n >= 32 && p->rule != RULE_SHL && p->operands[0].kind == OPERAND_GENERAL &&
+        dirty_is_mixed(k->c, p->operands[0].number)) /* the upper half is left */
+        k->origin = dirty_origin_parts(k->c, p->operands[0].number)[1];
     switch (p->rule) {
     case RULE_SHL:
         r = n >= 64 ? 0 : s << n, v = n >= 64 ? 0 : a << n;
@@ -476,6 +479,8 @@ void logic_rule(struct step *k) {
     int size = p->operands[0].size;
     uint64_t m = mask_for(size), a = va(k, x) & m, s = sa(k, x) & m, b = va(k, y) & m,
              t = sa(k, y) & m, r, v;
+    if (size == 8 && s && t)
+        parts_either(k, x, y);
     if (p->rule == RULE_ANDN)
         a = ~a & m;
     switch (p->rule) {

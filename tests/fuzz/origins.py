@@ -1,0 +1,120 @@
+"""Structures whose members come from several places that were never set, moved about in
+many ways and compiled in many ways: each member must still say where it is from.
+origins.py TONDO [SEEDS] [FIRST]"""
+import json
+import pathlib
+import random
+import subprocess
+import sys
+import tempfile
+
+COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1",
+             "clang -O2", "clang -O3 -mavx2"]
+TYPES = ["int", "unsigned", "float", "long", "double"]  # parts of less than 4 bytes share one
+SOURCES = 6
+HEAD = """#include <stdlib.h>
+#include <string.h>
+#define APART __attribute__((noinline))
+static volatile int sink;
+#define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
+static APART void seen(void) { sink++; }
+""" + "".join(f"static APART void *source{k}(void) {{ void *p = malloc({16 + 8 * k}); hide(p); return p; }}\n"
+              for k in range(SOURCES))
+
+
+def moves(r, k, members):
+    """From x to y, both struct s{k}."""
+    some = [f"y.{m} = x.{m};" for m in members]
+    r.shuffle(some)
+    return r.choice([
+        "y = x;",
+        f"copy{k}(&y, &x);",
+        f"y = value{k}(x);",
+        f"struct s{k} z = x; hide(&z); y = z;",
+        f"struct s{k} z[3]; z[1] = x; hide(z); z[2] = z[1]; hide(z); y = z[2];",
+        "memcpy(&y, &x, sizeof x);",
+        f"struct s{k} *p = malloc(2 * sizeof *p); p[0] = x; hide(p); p[1] = p[0]; hide(p); "
+        "y = p[1]; free(p);",
+        " ".join(some),
+        f"struct s{k} z; memset(&z, 0, sizeof z); hide(&z); y = x; hide(&y); swap{k}(&y, &z); "
+        f"hide(&z); swap{k}(&y, &z);",
+    ])
+
+
+def program(seed):
+    r = random.Random(seed)
+    lines, wanted = HEAD.count("\n"), {}
+    text, calls = [HEAD], []
+
+    def add(line):
+        nonlocal lines
+        text.append(line + "\n")
+        lines += 1
+
+    for k in range(12):
+        members = {f"m{i}": r.choice(TYPES) for i in range(r.randint(2, 6))}
+        fields = " ".join(f"{t} {m};" for m, t in members.items())
+        add(f"struct s{k} {{ {fields} }};")
+        add(f"static APART void copy{k}(struct s{k} *to, const struct s{k} *from) {{ *to = *from; }}")
+        add(f"static APART struct s{k} value{k}(struct s{k} x) {{ return x; }}")
+        add(f"static APART void swap{k}(struct s{k} *a, struct s{k} *b) "
+            f"{{ struct s{k} t = *a; *a = *b; *b = t; }}")
+        add(f"static APART void make{k}(struct s{k} *to) {{")
+        origin = {}
+        for m, t in members.items():
+            if r.random() < 0.6:
+                origin[m] = r.randrange(SOURCES)
+                add(f"    to->{m} = *({t} *)source{origin[m]}();")
+            else:
+                add(f"    to->{m} = 1;")
+        add("}")
+        add(f"static APART void run{k}(void) {{")
+        add(f"    struct s{k} x, y;")
+        add(f"    make{k}(&x);")
+        for _ in range(r.randint(1, 3)):
+            add(f"    {{ hide(&x); {moves(r, k, members)} hide(&y); x = y; }}")
+        add("    hide(&x);")
+        for m in members:
+            add(f"    if (x.{m} > 0)")
+            if m in origin:
+                wanted[lines] = f"source{origin[m]}"
+            add("        seen();")
+        add("}")
+        calls.append(f"run{k}();")
+    return "".join(text) + "int main(void) { " + " ".join(calls) + " return 0; }\n", wanted
+
+
+def told(session):
+    found = {}
+    for f in session["findings"]:
+        if f["kind"] == "uninitialized-value":
+            names = [x["function"] for x in f["origin"]["stack"] or []]
+            source = next((n for n in names if n and n.startswith("source")), f["origin"]["variable"])
+            found[f["stack"][0]["line"]] = source
+    return found
+
+
+def main():
+    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [5])[0]), int((sys.argv[3:] or [1])[0])
+    good = bad = 0
+    with tempfile.TemporaryDirectory() as folder:
+        here = pathlib.Path(folder)
+        for seed in range(first, first + seeds):
+            text, wanted = program(seed)
+            (here / "origins.c").write_text(text)
+            for compiler in COMPILERS:
+                subprocess.run(f"{compiler} -g -w origins.c -o origins", shell=True, cwd=here, check=True)
+                subprocess.run([tondo, "run", "-q", "--findings-status", "0", "-r", "json:found",
+                                "./origins"], cwd=here, stderr=subprocess.DEVNULL)
+                found = told(json.loads((here / "found").read_text()))
+                if found == wanted:
+                    good += 1
+                    continue
+                bad += 1
+                line = min(n for n in found.keys() | wanted.keys() if found.get(n) != wanted.get(n))
+                print(f"seed {seed}, {compiler}: line {line}: {found.get(line)}, not {wanted.get(line)}")
+    print(f"{good} passed, {bad} failed")
+    sys.exit(bad > 0)
+
+
+main()
