@@ -1,5 +1,5 @@
-"""Structures whose members come from several places that were never set, moved about in
-many ways and compiled in many ways: each member must still say where it is from.
+"""Structures and arrays whose members come from several places that were never set, moved
+about in many ways and compiled in many ways: each must still say where it is from.
 origins.py TONDO [SEEDS] [FIRST]"""
 import json
 import pathlib
@@ -39,6 +39,36 @@ def moves(r, k, members):
         f"struct s{k} z; memset(&z, 0, sizeof z); hide(&z); y = x; hide(&y); swap{k}(&y, &z); "
         f"hide(&z); swap{k}(&y, &z);",
     ])
+
+
+LOOPS = ["to[i] = from[i]", "to[i] = from[N - 1 - i]", "to[i] = from[i] + 1", "to[i] = from[i ^ 1]",
+         "to[i] = from[(i + 3) % N]", "to[i] = -from[i]"]
+
+
+def array(r, k, add, wanted, at):
+    """Elements from several places, by loops that compilers make vectors of."""
+    t, n = r.choice(TYPES), r.choice([8, 16, 24, 32])
+    loops = [r.choice(LOOPS) for _ in range(r.randint(1, 3))]
+    for number, loop in enumerate(loops):
+        add(f"static APART void loop{k}_{number}({t} *restrict to, const {t} *restrict from) {{ "
+            f"for (int i = 0; i < {n}; i++) {loop.replace('N', str(n))}; }}")
+    origin = {i: r.randrange(SOURCES) for i in range(n) if r.random() < 0.4}
+    add(f"static APART void array{k}(void) {{")
+    add(f"    {t} x[{n}], y[{n}];")
+    for i in range(n):
+        add(f"    x[{i}] = {f'*({t} *)source{origin[i]}()' if i in origin else 1};")
+    for number, loop in enumerate(loops):
+        add(f"    hide(x); loop{k}_{number}(y, x); hide(y); memcpy(x, y, sizeof x);")
+        where = {"from[N - 1 - i]": lambda i: n - 1 - i, "from[i ^ 1]": lambda i: i ^ 1,
+                 "from[(i + 3) % N]": lambda i: (i + 3) % n}.get(loop.split(" = ")[1], lambda i: i)
+        origin = {i: origin[where(i)] for i in range(n) if where(i) in origin}
+    add("    hide(x);")
+    for i in range(n):
+        add(f"    if (x[{i}] > 0)")
+        if i in origin:
+            wanted[at()] = f"source{origin[i]}"
+        add("        seen();")
+    add("}")
 
 
 def program(seed):
@@ -81,6 +111,9 @@ def program(seed):
             add("        seen();")
         add("}")
         calls.append(f"run{k}();")
+    for k in range(6):
+        array(r, k, add, wanted, lambda: lines)
+        calls.append(f"array{k}();")
     return "".join(text) + "int main(void) { " + " ".join(calls) + " return 0; }\n", wanted
 
 

@@ -685,16 +685,23 @@ static void emit_origin_along(uint64_t inputs, uint64_t outputs) {
     emit_unspill(&out, RCX);
 }
 
+/* An element with its upper half. */
+static uint64_t whole(int element) {
+    return bit(element) | (element >= ELEMENT_VECTOR ? bit(element + 16) : 0);
+}
+
 /* The same where parts are moved about: C finds out what comes from where, but only when
-   that can differ. Goes on at the resume places of its cold pieces. */
-static bool emit_parts_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
+   that can differ. */
+static bool emit_parts_along(const struct instruction *i, uint64_t outputs) {
     enum { MOST = 8 };
     struct parts parts;
     if (!parts_of(i, &parts) || parts.first == PARTS_MEMORY || parts.second == PARTS_MEMORY)
         return false;
-    bool first = inputs & bit(parts.first);
-    bool second = parts.second != PARTS_NONE && parts.second != parts.first &&
-                  (inputs & bit(parts.second));
+    /* also what is said to be written only, of which a part stays */
+    uint64_t first = now.possible & whole(parts.first);
+    uint64_t second = parts.second != PARTS_NONE && parts.second != parts.first
+                          ? now.possible & whole(parts.second)
+                          : 0;
     uint8_t *found[FEW_WORDS], *other[FEW_WORDS], *ask[3], *done[3];
     int asks = 0, over = 0, count;
     if (!first && !second)
@@ -706,7 +713,7 @@ static bool emit_parts_along(const struct instruction *i, uint64_t inputs, uint6
     emit_spill(&out, RCX);
     if (first && second) {
         emit_spill(&out, RDX);
-        count = emit_test_words(bit(parts.first), found);
+        count = emit_test_words(first, found);
         emit_origin_from(parts.second, outputs);
         ask[asks++] = emit_if_mixed(parts.second);
         emit8(&out, 0xe9);
@@ -714,7 +721,7 @@ static bool emit_parts_along(const struct instruction *i, uint64_t inputs, uint6
         emit32(&out, 0);
         for (int k = 0; k < count; k++)
             patch_jump(found[k], out.at);
-        count = emit_test_words(bit(parts.second), other);
+        count = emit_test_words(second, other);
         emit8(&out, 0xe9);
         uint8_t *alone = out.at;
         emit32(&out, 0);
@@ -781,15 +788,18 @@ static void emit_same(const struct instruction *i, bool flags_live) {
     bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     uint64_t outputs = plan_outputs(i), inputs = plan_inputs(i) & now.possible & ~address_registers(i);
-    if (!emit_parts_along(i, inputs, outputs))
+    if (!emit_parts_along(i, outputs))
         emit_origin_along(inputs, outputs);
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);
         cache_plans[index].rule = RULE_TOUCH;
         cache_plans[index].moves_whole = moves_whole(i);
-        bool joins = inputs && parts_of(i, &cache_plans[index].parts) &&
-                     cache_plans[index].parts.second == PARTS_MEMORY;
-        if (joins)
+        struct parts *parts = &cache_plans[index].parts;
+        bool moves = parts_of(i, parts) &&
+                     (parts->first == PARTS_MEMORY || parts->second == PARTS_MEMORY);
+        bool joins = moves && parts->second == PARTS_MEMORY &&
+                     (now.possible & whole(parts->first)); /* always by C */
+        if (moves)
             cache_plans[index].rule = RULE_JOIN;
         if (address_registers(i) & now.possible) {
             emit_plan(index);

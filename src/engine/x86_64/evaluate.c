@@ -386,8 +386,8 @@ static void write_outputs(struct step *k) {
             }
             if (bits)
                 dirty_set_origin(c, o->number, k->origin);
-            if (bits && (k->parts[0] | k->parts[1]))
-                parts_set(c, o->number, k->parts);
+            if (n == 0 && k->noted)
+                parts_set(c, o->number, k->parts, k->noted);
             if (o->number == RSP && u[RSP]) {
                 use(c, p, RSP, "becomes the stack pointer", 0, 0);
                 u[RSP] = 0;
@@ -401,6 +401,8 @@ static void write_outputs(struct step *k) {
                 fill_bytes(to + size, 0, (uint64_t)(64 - size));
             if (any(to, size))
                 dirty_set_origin(c, vector_element(o->number), k->origin);
+            if (n == 0 && k->noted)
+                parts_set(c, vector_element(o->number), k->parts, k->noted);
             break;
         }
         case OPERAND_MASK:
@@ -925,8 +927,7 @@ void evaluate(struct context *c, const struct plan *p) {
     k.p = p;
     k.flags = k.origin = 0;
     k.whole = false;
-    for (int n = 0; n < PARTS; n++)
-        k.parts[n] = 0;
+    k.noted = 0;
     k.holds = ~0ULL;
     for (int n = 0; n < (p->count < 3 ? 3 : p->count); n++)
         for (int w = 0; w < 64; w += 8) {
@@ -967,6 +968,7 @@ void evaluate(struct context *c, const struct plan *p) {
             apply(&k);
         if (p->evex)
             finish_lanes(&k);
+        parts_note(&k);
         write_outputs(&k);
     }
     c->recover = 0;

@@ -5,8 +5,7 @@
 #include "step.h"
 #include "translate.h"
 
-/* The parts of the result: 0 to 3 of the first source, 4 to 7 of the second. */
-#define NONE 8
+/* The parts of 16 bytes of the result: 0 to 3 of the first source, 4 to 7 of the second. */
 #define ROWS(X)                                                                              \
     X(0, 4, 1, 5, PUNPCKLDQ, VPUNPCKLDQ, UNPCKLPS, VUNPCKLPS)                                 \
     X(2, 6, 3, 7, PUNPCKHDQ, VPUNPCKHDQ, UNPCKHPS, VUNPCKHPS)                                 \
@@ -15,11 +14,16 @@
     X(0, 1, 4, 5, MOVLHPS, VMOVLHPS, MOVHPS, VMOVHPS)                                         \
     X(0, 1, 4, 5, MOVHPD, VMOVHPD, MOVHPD, VMOVHPD)                                           \
     X(4, 5, 2, 3, MOVLPS, VMOVLPS, MOVLPD, VMOVLPD)                                           \
-    X(6, 7, 2, 3, MOVHLPS, VMOVHLPS, MOVHLPS, VMOVHLPS)
+    X(6, 7, 2, 3, MOVHLPS, VMOVHLPS, MOVHLPS, VMOVHLPS)                                       \
+    X(1, 1, 3, 3, MOVSHDUP, VMOVSHDUP, MOVSHDUP, VMOVSHDUP)                                   \
+    X(0, 0, 2, 2, MOVSLDUP, VMOVSLDUP, MOVSLDUP, VMOVSLDUP)                                   \
+    X(0, 1, 0, 1, MOVDDUP, VMOVDDUP, MOVDDUP, VMOVDDUP)
+
+enum { LANE = 4, SECOND = PARTS, NONE = 2 * PARTS };
 
 static const struct row {
     ZydisMnemonic names[4];
-    uint8_t from[PARTS];
+    uint8_t from[LANE];
 } rows[] = {
 #define X(a, b, c, d, m, n, o, p)                                                             \
     {{ZYDIS_MNEMONIC_##m, ZYDIS_MNEMONIC_##n, ZYDIS_MNEMONIC_##o, ZYDIS_MNEMONIC_##p},        \
@@ -28,47 +32,99 @@ static const struct row {
 #undef X
 };
 
-static void set(uint8_t *from, int a, int b, int c, int d) {
-    from[0] = (uint8_t)a;
-    from[1] = (uint8_t)b;
-    from[2] = (uint8_t)c;
-    from[3] = (uint8_t)d;
+/* The same in each 16 bytes. */
+static void each_lane(uint8_t *from, int a, int b, int c, int d) {
+    const int lane[LANE] = {a, b, c, d};
+    for (int k = 0; k < PARTS; k++) {
+        int base = k & ~(LANE - 1), n = lane[k % LANE];
+        from[k] = (uint8_t)(n == NONE ? NONE : n < LANE ? base + n : SECOND + base + n - LANE);
+    }
 }
 
-/* With a number that says which parts; how many sources, 0: not one of these. */
+static void half(uint8_t *to, int first) {
+    for (int k = 0; k < LANE; k++)
+        to[k] = (uint8_t)(first == NONE ? NONE : first + k);
+}
+
+/* The others, most of them with a number that says which parts; how many sources, 0: not
+   one of these. */
 static int by_number(ZydisMnemonic name, int n, uint8_t *from) {
+    int at[LANE];
+    each_lane(from, 0, 1, 2, 3);
     switch (name) {
-    case ZYDIS_MNEMONIC_PSHUFD: case ZYDIS_MNEMONIC_VPSHUFD:
-        set(from, n & 3, n >> 2 & 3, n >> 4 & 3, n >> 6 & 3);
+    case ZYDIS_MNEMONIC_PSHUFD: case ZYDIS_MNEMONIC_VPSHUFD: case ZYDIS_MNEMONIC_VPERMILPS:
+        each_lane(from, n & 3, n >> 2 & 3, n >> 4 & 3, n >> 6 & 3);
         return 1;
     case ZYDIS_MNEMONIC_SHUFPS: case ZYDIS_MNEMONIC_VSHUFPS:
-        set(from, n & 3, n >> 2 & 3, 4 + (n >> 4 & 3), 4 + (n >> 6 & 3));
+        each_lane(from, n & 3, n >> 2 & 3, LANE + (n >> 4 & 3), LANE + (n >> 6 & 3));
         return 2;
     case ZYDIS_MNEMONIC_SHUFPD: case ZYDIS_MNEMONIC_VSHUFPD:
-        set(from, 2 * (n & 1), 2 * (n & 1) + 1, 4 + 2 * (n >> 1 & 1), 5 + 2 * (n >> 1 & 1));
+        for (int k = 0; k < PARTS; k++) /* a bit for each 8 bytes */
+            from[k] = (uint8_t)((k & 2 ? SECOND : 0) + (k & ~3) + 2 * (n >> k / 2 & 1) + (k & 1));
         return 2;
+    case ZYDIS_MNEMONIC_VBROADCASTSS: case ZYDIS_MNEMONIC_VPBROADCASTD:
+        fill_bytes(from, 0, PARTS);
+        return 1;
+    case ZYDIS_MNEMONIC_VBROADCASTSD: case ZYDIS_MNEMONIC_VPBROADCASTQ:
+        for (int k = 0; k < PARTS; k++)
+            from[k] = (uint8_t)(k & 1);
+        return 1;
+    case ZYDIS_MNEMONIC_VBROADCASTF128: case ZYDIS_MNEMONIC_VBROADCASTI128:
+        half(from + LANE, 0);
+        return 1;
+    case ZYDIS_MNEMONIC_VPERMILPD:
+        for (int k = 0; k < PARTS; k++)
+            from[k] = (uint8_t)((k & ~3) + 2 * (n >> k / 2 & 1) + (k & 1));
+        return 1;
+    case ZYDIS_MNEMONIC_VPERMQ: case ZYDIS_MNEMONIC_VPERMPD:
+        for (int k = 0; k < PARTS; k++)
+            from[k] = (uint8_t)(2 * (n >> (k & ~1) & 3) + (k & 1));
+        return 1;
+    case ZYDIS_MNEMONIC_BLENDPS: case ZYDIS_MNEMONIC_VBLENDPS: case ZYDIS_MNEMONIC_VPBLENDD:
+        for (int k = 0; k < PARTS; k++)
+            from[k] = (uint8_t)((n >> k & 1 ? SECOND : 0) + k);
+        return 2;
+    case ZYDIS_MNEMONIC_BLENDPD: case ZYDIS_MNEMONIC_VBLENDPD:
+        for (int k = 0; k < PARTS; k++)
+            from[k] = (uint8_t)((n >> k / 2 & 1 ? SECOND : 0) + k);
+        return 2;
+    case ZYDIS_MNEMONIC_VPERM2I128: case ZYDIS_MNEMONIC_VPERM2F128:
+        half(from, n & 8 ? NONE : (n & 2 ? SECOND : 0) + LANE * (n & 1));
+        half(from + LANE, n & 128 ? NONE : (n & 32 ? SECOND : 0) + LANE * (n >> 4 & 1));
+        return 2;
+    case ZYDIS_MNEMONIC_VINSERTI128: case ZYDIS_MNEMONIC_VINSERTF128:
+        half(from + LANE * (n & 1), SECOND);
+        return 2;
+    case ZYDIS_MNEMONIC_VEXTRACTI128: case ZYDIS_MNEMONIC_VEXTRACTF128:
+        half(from, LANE * (n & 1));
+        half(from + LANE, NONE);
+        return 1;
     case ZYDIS_MNEMONIC_PINSRD: case ZYDIS_MNEMONIC_VPINSRD:
-        set(from, 0, 1, 2, 3);
-        from[n & 3] = 4;
+        from[n & 3] = SECOND;
         return 2;
     case ZYDIS_MNEMONIC_PINSRQ: case ZYDIS_MNEMONIC_VPINSRQ:
-        set(from, 0, 1, 2, 3);
-        from[2 * (n & 1)] = 4;
-        from[2 * (n & 1) + 1] = 5;
+        from[2 * (n & 1)] = SECOND;
+        from[2 * (n & 1) + 1] = SECOND + 1;
         return 2;
     case ZYDIS_MNEMONIC_PEXTRD: case ZYDIS_MNEMONIC_VPEXTRD:
     case ZYDIS_MNEMONIC_EXTRACTPS: case ZYDIS_MNEMONIC_VEXTRACTPS:
-        set(from, n & 3, NONE, NONE, NONE);
+        each_lane(from, n & 3, NONE, NONE, NONE);
         return 1;
     case ZYDIS_MNEMONIC_PEXTRQ: case ZYDIS_MNEMONIC_VPEXTRQ:
-        set(from, 2 * (n & 1), 2 * (n & 1) + 1, NONE, NONE);
+        each_lane(from, 2 * (n & 1), 2 * (n & 1) + 1, NONE, NONE);
         return 1;
     case ZYDIS_MNEMONIC_PSRLDQ: case ZYDIS_MNEMONIC_VPSRLDQ:
-        if (n % 4 || n > 12)
-            return 0;
-        for (int k = 0; k < PARTS; k++)
-            from[k] = (uint8_t)(k + n / 4 < PARTS ? k + n / 4 : NONE);
-        return 1;
+        for (int k = 0; k < LANE; k++)
+            at[k] = k + n / 4 < LANE ? k + n / 4 : NONE;
+        each_lane(from, at[0], at[1], at[2], at[3]);
+        return n % 4 ? 0 : 1;
+    case ZYDIS_MNEMONIC_PALIGNR: case ZYDIS_MNEMONIC_VPALIGNR: /* the second is the lower one */
+        for (int k = 0; k < LANE; k++)
+            at[k] = k + n / 4 < LANE       ? LANE + k + n / 4
+                    : k + n / 4 < 2 * LANE ? k + n / 4 - LANE
+                                           : NONE;
+        each_lane(from, at[0], at[1], at[2], at[3]);
+        return n % 4 ? 0 : 2;
     default:
         return 0;
     }
@@ -82,21 +138,28 @@ bool parts_of(const struct instruction *i, struct parts *parts) {
     int visible = i->z.operand_count_visible, sources = 2;
     const ZydisDecodedOperand *o = i->operands, *last = &o[visible - 1];
     bool found = false, numbered = last->type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
-    if (visible < 2 || i->mask || o[0].type != ZYDIS_OPERAND_TYPE_REGISTER || o[0].size > 128)
+    if (visible < 2 || i->mask || o[0].type != ZYDIS_OPERAND_TYPE_REGISTER || o[0].size > 256)
         return false;
     for (size_t k = 0; k < sizeof rows / sizeof rows[0] && !numbered; k++)
         for (int n = 0; n < 4; n++)
-            if (rows[k].names[n] == i->z.mnemonic) {
-                copy_bytes(parts->from, rows[k].from, PARTS);
+            if (!found && rows[k].names[n] == i->z.mnemonic) {
+                const uint8_t *f = rows[k].from;
+                each_lane(parts->from, f[0], f[1], f[2], f[3]);
+                sources = f[0] < LANE && f[1] < LANE && f[2] < LANE ? 1 : 2;
                 found = true;
             }
-    if (numbered) {
-        sources = by_number(i->z.mnemonic, (int)last->imm.value.u & 0xff, parts->from);
+    if (!found) {
+        int n = numbered ? (int)last->imm.value.u & 0xff : 0;
+        sources = by_number(i->z.mnemonic, n, parts->from);
         found = sources;
     }
     visible -= numbered;
     if (!found || visible < sources)
         return false;
+    bool wide = o[0].reg.value >= ZYDIS_REGISTER_YMM0 && o[0].reg.value <= ZYDIS_REGISTER_YMM31;
+    parts->count = (uint8_t)(vector_number(o[0].reg.value) < 0 ? o[0].size > 32 ? 2 : 1
+                             : wide                            ? PARTS
+                                                               : LANE);
     /* two sources among two operands: the target is the first */
     parts->target = (int8_t)element_of(o[0].reg.value);
     parts->first = (int8_t)source_of(&o[visible - sources]);
@@ -105,27 +168,35 @@ bool parts_of(const struct instruction *i, struct parts *parts) {
            parts->first != ELEMENT_MORE && parts->second != ELEMENT_MORE;
 }
 
+static uint32_t *slot_of(struct context *c, int element, int part) {
+    return &dirty_origin_parts(c, part < LANE ? element : element + 16)[part % LANE];
+}
+
+static const uint32_t *bits_of(struct context *c, int element) {
+    return element < ELEMENT_VECTOR
+               ? (const uint32_t *)&dirty_words(c)[element]
+               : (const uint32_t *)dirty_vector(c, (element - ELEMENT_VECTOR) & 15);
+}
+
 /* The origin of one part, 0 where it is defined. */
 static uint32_t origin_of_part(struct step *k, int element, int part) {
     struct context *c = k->c;
     if (element == PARTS_MEMORY) {
         gaddr a = k->address[0] + 4 * (gaddr)part;
-        gaddr undefined = 4u * (uint32_t)part < k->p->memory[0].size ? shadow_first_undefined(a, 4) : 0;
+        bool within = 4u * (uint32_t)part + 4 <= k->p->memory[0].size;
+        gaddr undefined = within ? shadow_first_undefined(a, 4) : 0;
         return undefined ? origin_keep(c, origin_at(c, undefined)) : 0;
     }
-    const uint32_t *bits = element < ELEMENT_VECTOR
-                               ? (const uint32_t *)&dirty_words(c)[element]
-                               : (const uint32_t *)dirty_vector(c, (element - ELEMENT_VECTOR) & 15);
-    if ((element < ELEMENT_VECTOR && part > 1) || !bits[part])
+    if ((element < ELEMENT_VECTOR && part > 1) || !bits_of(c, element)[part])
         return 0;
-    return dirty_is_mixed(c, element) ? dirty_origin_parts(c, element)[part]
+    return dirty_is_mixed(c, element) ? *slot_of(c, element, part)
                                       : origin_keep(c, dirty_origin(c, element));
 }
 
-void parts_set(struct context *c, int element, const uint32_t *origins) {
+void parts_set(struct context *c, int element, const uint32_t *origins, int count) {
     uint32_t first = 0;
     bool mixed = false;
-    for (int k = 0; k < PARTS; k++) {
+    for (int k = 0; k < count; k++) {
         if (!first)
             first = origins[k];
         mixed |= origins[k] && origins[k] != first;
@@ -133,29 +204,102 @@ void parts_set(struct context *c, int element, const uint32_t *origins) {
     if (!first)
         return;
     dirty_set_origin(c, element, mixed ? ORIGIN_MIXED : first);
-    for (int k = 0; mixed && k < PARTS; k++)
-        dirty_origin_parts(c, element)[k] = origins[k] ? origins[k] : first;
+    for (int k = 0; mixed && k < (element < ELEMENT_VECTOR ? LANE : PARTS); k++)
+        *slot_of(c, element, k) = k < count && origins[k] ? origins[k] : first;
 }
 
 void parts_join(struct step *k) {
     const struct parts *p = &k->p->parts;
     uint32_t origins[PARTS];
-    for (int n = 0; n < PARTS; n++)
-        origins[n] = p->from[n] == NONE    ? 0
-                     : p->from[n] < PARTS ? origin_of_part(k, p->first, p->from[n])
-                                          : origin_of_part(k, p->second, p->from[n] - PARTS);
-    parts_set(k->c, p->target, origins);
+    for (int n = 0; n < p->count; n++)
+        origins[n] = p->from[n] == NONE     ? 0
+                     : p->from[n] < SECOND ? origin_of_part(k, p->first, p->from[n])
+                                           : origin_of_part(k, p->second, p->from[n] - SECOND);
+    parts_set(k->c, p->target, origins, p->count);
 }
 
-void parts_either(struct step *k, int x, int y) {
-    uint32_t origins[PARTS] = {0};
-    for (int n = 0; n < 2; n++) {
-        uint64_t half = n ? ~0ULL << 32 : 0xffffffff;
-        int operand = sa(k, x) & half ? x : y;
-        int element = k->p->operands[operand].kind == OPERAND_MEMORY ? PARTS_MEMORY
-                                                                     : k->p->operands[operand].number;
-        if ((sa(k, x) | sa(k, y)) & half)
-            origins[n] = origin_of_part(k, element, n);
+static int operand_element(const struct plan_operand *o) {
+    return o->kind == OPERAND_MEMORY    ? PARTS_MEMORY
+           : o->kind == OPERAND_VECTOR  ? ELEMENT_VECTOR + o->number
+           : o->kind == OPERAND_GENERAL ? o->number
+                                        : PARTS_NONE;
+}
+
+/* Each part of the result from the same lane of the first operand that is undefined there. */
+static void vertical(struct step *k, int result, int lane, uint32_t *origins, int count) {
+    const struct plan *p = k->p;
+    for (int n = 0; n < count; n++) {
+        origins[n] = 0;
+        if (!any(k->out[result] + 4 * n, 4))
+            continue;
+        for (int m = 0; m < p->count && !origins[n]; m++) {
+            int element = operand_element(&p->operands[m]), start = 4 * n / lane * lane;
+            if (element == PARTS_NONE || !any(k->bits[m], 32))
+                continue;
+            for (int at = start; at < start + lane && !origins[n]; at += 4)
+                origins[n] = origin_of_part(k, element, at / 4);
+        }
     }
-    copy_bytes(k->parts, origins, sizeof origins);
+}
+
+/* Each part of the result from that of the last operand which the other one names. */
+static void chosen(struct step *k, uint32_t *origins, int count) {
+    for (int n = 0; n < count; n++) {
+        int from = k->value[1][4 * n] & (count - 1);
+        origins[n] = any(k->out[0] + 4 * n, 4)
+                         ? origin_of_part(k, operand_element(&k->p->operands[2]), from)
+                         : 0;
+    }
+}
+
+static bool may_differ(struct step *k) {
+    const struct plan *p = k->p;
+    uint32_t first = 0;
+    for (int m = 0; m < p->count; m++) {
+        int element = operand_element(&p->operands[m]);
+        if (element == PARTS_NONE || !any(k->bits[m], 32) || element == ELEMENT_MORE)
+            continue;
+        if (element == PARTS_MEMORY || dirty_is_mixed(k->c, element))
+            return true;
+        uint32_t origin = dirty_origin(k->c, element);
+        if (first && origin != first)
+            return true;
+        first = origin;
+    }
+    return false;
+}
+
+void parts_note(struct step *k) {
+    const struct plan *p = k->p;
+    int lane = p->lane < 4 ? 4 : p->lane, result = 0;
+    switch (p->rule) {
+    case RULE_AND: case RULE_OR: case RULE_XOR: case RULE_ANDN:
+        if (p->operands[0].size != 8)
+            return;
+        lane = 4;
+        break;
+    case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
+        lane = 4;
+        break;
+    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN:
+    case RULE_V_MULTIPLY: case RULE_V_LANES: case RULE_V_SHIFT: case RULE_V_SHIFT_EACH:
+    case RULE_V_BLEND:
+        break;
+    case RULE_V_PERMUTE:
+        if (p->lane != 4 || p->count < 3 || any(k->bits[1], 32))
+            return;
+        break;
+    default:
+        return;
+    }
+    const struct plan_operand *o = &p->operands[result];
+    int element = operand_element(o);
+    if (lane > 8 || p->evex || !o->write || element == PARTS_MEMORY || element == PARTS_NONE ||
+        o->size > 32 || o->size < 8 || !may_differ(k))
+        return;
+    k->noted = o->size / 4;
+    if (p->rule == RULE_V_PERMUTE)
+        chosen(k, k->parts, k->noted);
+    else
+        vertical(k, result, lane, k->parts, k->noted);
 }

@@ -40,12 +40,13 @@ struct told {
 
 /* Of instructions that make a register of parts of others (parts.c): elements, or one of
    these, and for each 4 bytes where it is from. */
-#define PARTS 4
+#define PARTS 8
 #define PARTS_MEMORY 126
 #define PARTS_NONE 127
 struct parts {
     int8_t target, first, second;
     uint8_t from[PARTS];
+    uint8_t count; /* of the target's parts */
 };
 
 #define PLAN_OPERANDS 6

@@ -479,8 +479,6 @@ void logic_rule(struct step *k) {
     int size = p->operands[0].size;
     uint64_t m = mask_for(size), a = va(k, x) & m, s = sa(k, x) & m, b = va(k, y) & m,
              t = sa(k, y) & m, r, v;
-    if (size == 8 && s && t)
-        parts_either(k, x, y);
     if (p->rule == RULE_ANDN)
         a = ~a & m;
     switch (p->rule) {

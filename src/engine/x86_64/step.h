@@ -14,7 +14,8 @@ struct step {
     uint8_t out[PLAN_OPERANDS][64]; /* of outputs */
     uint32_t flags;                 /* their undefined bits afterwards */
     uint32_t origin;
-    uint32_t parts[PARTS]; /* of a general register's result: where not 0, instead of it */
+    uint32_t parts[PARTS]; /* of the first output, when `noted` of them differ from it */
+    int noted;
     uint64_t holds; /* a comparison into a mask: in which lanes it may be true */
     bool whole; /* all 8 bytes of a 32-bit output count: it may be left as it was */
 };
@@ -184,9 +185,9 @@ void vector_compare(struct step *k);
 /* RULE_JOIN: notes where the parts of the target are from, before it changes. */
 void parts_join(struct step *k);
 /* Of 0 for those that are defined. */
-void parts_set(struct context *c, int element, const uint32_t *origins);
-/* The halves of a bitwise result of two operands of 8 bytes. */
-void parts_either(struct step *k, int x, int y);
+void parts_set(struct context *c, int element, const uint32_t *origins, int count);
+/* Before outputs are written: of rules that work lane by lane. */
+void parts_note(struct step *k);
 
 /* --- masks.c --- */
 void lanes_to_mask(struct step *k);
