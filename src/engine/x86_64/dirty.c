@@ -714,8 +714,8 @@ static bool emit_parts_along(const struct instruction *i, uint64_t outputs) {
     if (first && second) {
         emit_spill(&out, RDX);
         count = emit_test_words(first, found);
+        ask[asks++] = emit_if_mixed(parts.second); /* before the target changes */
         emit_origin_from(parts.second, outputs);
-        ask[asks++] = emit_if_mixed(parts.second);
         emit8(&out, 0xe9);
         done[over++] = out.at;
         emit32(&out, 0);
@@ -746,9 +746,9 @@ static bool emit_parts_along(const struct instruction *i, uint64_t outputs) {
         emit32(&out, 0);
         patch_jump(alone, out.at);
     }
+    ask[asks++] = emit_if_mixed(only);
     if (!(outputs & bit(only)))
         emit_origin_from(only, outputs);
-    ask[asks++] = emit_if_mixed(only);
     for (int k = 0; k < over; k++)
         patch_jump(done[k], out.at);
     if (first && second)
