@@ -174,6 +174,20 @@ bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live
 bool emit_gather_use(const struct instruction *i, bool flags_live, uint32_t live_after);
 bool wants_plan(const struct instruction *i);
 
+#define FEW_WORDS 16 /* tested inline on the way out */
+/* Jumps, to be patched, where any word of undefined bits of the set is not 0; RCX is free.
+   Returns how many. */
+int emit_test_words(uint64_t set, uint8_t **jumps);
+
+/* With its upper half. */
+static inline uint64_t whole_element(int element) {
+    return 1ULL << element | (element >= ELEMENT_VECTOR ? 1ULL << (element + 16) : 0);
+}
+
+/* --- origins.c --- */
+/* Before the outputs' undefined bits change: the inputs' origins become theirs. */
+void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs);
+
 /* --- plan.c --- */
 uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live_after);
 
