@@ -163,11 +163,18 @@ static void adopt_from(struct reach *r, uint32_t owner) {
     }
 }
 
+/* All on the way get it as well: in a long list each block was taken for the owner of
+   those before it. */
 static uint32_t final_owner(struct reach *r, uint32_t i) {
-    uint32_t steps = 0;
-    while (r->blocks[i].owner != NONE && steps++ < r->block_count)
-        i = r->blocks[i].owner;
-    return i;
+    uint32_t owner = i, steps = 0;
+    while (r->blocks[owner].owner != NONE && steps++ < r->block_count)
+        owner = r->blocks[owner].owner;
+    while (i != owner) {
+        uint32_t next = r->blocks[i].owner;
+        r->blocks[i].owner = owner;
+        i = next;
+    }
+    return owner;
 }
 
 void reach_finish(struct reach *r) {

@@ -29,7 +29,38 @@ static bool is_static(void *self, uint64_t address) {
 static uint64_t at(int slot) { return BASE + (uint64_t)slot * SLOT + 16; }
 static void point(int from, int word, uint64_t to) { heap[from][2 + word] = to; }
 
+/* A lost list whose first node comes last: each node points to the one before it. */
+enum { LONG = 400000 };
+
+static void read_list(void *self, uint64_t address, void *to, uint64_t size) {
+    (void)self;
+    uint64_t *words = to;
+    for (uint64_t k = 0; k < size / 8; k++) {
+        uint64_t from = (address + 8 * k - BASE) / SLOT;
+        bool link = (address + 8 * k - BASE) % SLOT == 16 && from > 0;
+        words[k] = link ? at((int)from - 1) : 0;
+    }
+}
+
+static void long_list(void) {
+    struct reach_region region = {BASE, SLOT, 0, LONG};
+    struct reach_block *blocks = calloc(LONG, sizeof *blocks);
+    for (int i = 0; i < LONG; i++)
+        blocks[i] = (struct reach_block){.start = at(i), .size = 48, .live = true};
+    struct reach r = {.regions = &region, .region_count = 1, .blocks = blocks, .block_count = LONG,
+                      .read = read_list};
+    reach_begin(&r);
+    reach_finish(&r); /* quadratic, it would take minutes */
+    int dependent = 0;
+    for (int i = 0; i < LONG; i++)
+        dependent += blocks[i].leak == LEAK_DEPENDENT && blocks[i].owner == LONG - 1;
+    CHECK(dependent == LONG - 1);
+    CHECK(blocks[LONG - 1].leak == LEAK_UNREACHABLE);
+    free(blocks);
+}
+
 int main(void) {
+    long_list();
     struct reach_region region = {BASE, SLOT, 0, 16};
     struct reach_block blocks[16];
     memset(blocks, 0, sizeof blocks);
