@@ -58,6 +58,16 @@ static int larger(const struct group *x, const struct group *y) {
     return (x->count < y->count) - (x->count > y->count);
 }
 
+static void put_group(FILE *to, const struct group *g, uint64_t all_bytes) {
+    fprintf(to, "%8" PRIu64 " %8" PRIu64 " %10" PRIu64 " %12" PRIu64, g->findings, g->count,
+            g->blocks, g->bytes);
+    if (all_bytes && g->bytes)
+        fprintf(to, " %5.1f%%", 100.0 * (double)g->bytes / (double)all_bytes);
+    else
+        fprintf(to, " %6s", "");
+    fprintf(to, "  %s\n", g->key);
+}
+
 void view_groups(FILE *to, const struct run *run, const struct view_options *options) {
     struct group *groups = NULL, *g, *next;
     uint64_t all_bytes = 0;
@@ -88,16 +98,8 @@ void view_groups(FILE *to, const struct run *run, const struct view_options *opt
     else
         left = 0;
     HASH_ITER(hh, groups, g, next) {
-        if (options->top && shown++ >= options->top)
-            goto done;
-        fprintf(to, "%8" PRIu64 " %8" PRIu64 " %10" PRIu64 " %12" PRIu64, g->findings, g->count,
-                g->blocks, g->bytes);
-        if (all_bytes && g->bytes)
-            fprintf(to, " %5.1f%%", 100.0 * (double)g->bytes / (double)all_bytes);
-        else
-            fprintf(to, " %6s", "");
-        fprintf(to, "  %s\n", g->key);
-    done:
+        if (!options->top || shown++ < options->top)
+            put_group(to, g, all_bytes);
         HASH_DEL(groups, g);
         free(g->key);
         free(g);

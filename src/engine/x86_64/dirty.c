@@ -7,7 +7,6 @@
 
 #include "translate.h"
 
-
 static uint64_t bit(int element) { return 1ULL << element; }
 
 /* --- emitting --- */

@@ -219,11 +219,11 @@ static void note_stored(struct step *k) {
     uint8_t bits[64];
     if (a >= GUEST_END || size > 64)
         return;
-    int element = from->kind == OPERAND_VECTOR ? ELEMENT_VECTOR + from->number : from->number;
+    int element = from->kind == OPERAND_VECTOR ? vector_element(from->number) : from->number;
     k->origin = dirty_origin(c, element);
     copy_few(bits, shadow_of(a), size);
     set_memory(k, a, bits, size);
-    if (!dirty_is_mixed(c, element) || size > 32)
+    if (!dirty_is_mixed(c, element) || element == ELEMENT_MORE || size > 32)
         return;
     for (int i = 0; i < size; i++)
         if (bits[i])

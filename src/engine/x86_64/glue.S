@@ -24,7 +24,7 @@
     mov %fs:CTX_ENGINE_SP, %rsp
     .endm
 
-    /* RAX is 0 when A forbids none of the DL (at most 32) bytes at RCX. */
+    /* RAX is 0 when A forbids none of the DL (at most 56) bytes at RCX. */
     .macro load_forbidden
     mov %rcx, %fs:CTX_SCRATCH
     mov %rcx, %rax
@@ -658,16 +658,8 @@ glue_copy_few:
     jmp 5f
 4:  cmp $56, %rdx /* bits of A in one word, wherever it begins */
     ja glue_quick
-    mov %rdi, %rax
-    shr $3, %rax
-    add %fs:CTX_A_BASE, %rax
-    mov (%rax), %rax
-    mov %edi, %ecx
-    and $7, %ecx
-    shr %cl, %rax
-    mov %edx, %ecx
-    neg %ecx
-    shl %cl, %rax
+    mov %rdi, %rcx
+    load_forbidden
     test %rax, %rax
     jnz glue_quick
 5:  each_word defined_bits, %rdi, %rdx

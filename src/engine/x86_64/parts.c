@@ -1,6 +1,6 @@
 /* Where the parts of a register are from, 4 bytes each, when it is made of parts of
-   others: instructions that only move parts about have a row here. Others tell one origin
-   for all of their result. */
+   others: instructions that only move parts about have a row here, and rules that work lane
+   by lane are known. All others tell one origin for the whole of their result. */
 #include "plan.h"
 #include "step.h"
 #include "translate.h"
@@ -46,8 +46,21 @@ static void half(uint8_t *to, int first) {
         to[k] = (uint8_t)(first == NONE ? NONE : first + k);
 }
 
-/* The others, most of them with a number that says which parts; how many sources, 0: not
-   one of these. */
+/* The lowest parts again and again. */
+static bool repeated(ZydisMnemonic name, uint8_t *from) {
+    int count = 0;
+    switch (name) {
+    case ZYDIS_MNEMONIC_VBROADCASTSS: case ZYDIS_MNEMONIC_VPBROADCASTD: count = 1; break;
+    case ZYDIS_MNEMONIC_VBROADCASTSD: case ZYDIS_MNEMONIC_VPBROADCASTQ: count = 2; break;
+    case ZYDIS_MNEMONIC_VBROADCASTF128: case ZYDIS_MNEMONIC_VBROADCASTI128: count = LANE; break;
+    default: return false;
+    }
+    for (int k = 0; k < PARTS; k++)
+        from[k] = (uint8_t)(k % count);
+    return true;
+}
+
+/* With a number that says which parts; how many sources, 0: not one of these. */
 static int by_number(ZydisMnemonic name, int n, uint8_t *from) {
     int at[LANE];
     each_lane(from, 0, 1, 2, 3);
@@ -62,16 +75,6 @@ static int by_number(ZydisMnemonic name, int n, uint8_t *from) {
         for (int k = 0; k < PARTS; k++) /* a bit for each 8 bytes */
             from[k] = (uint8_t)((k & 2 ? SECOND : 0) + (k & ~3) + 2 * (n >> k / 2 & 1) + (k & 1));
         return 2;
-    case ZYDIS_MNEMONIC_VBROADCASTSS: case ZYDIS_MNEMONIC_VPBROADCASTD:
-        fill_bytes(from, 0, PARTS);
-        return 1;
-    case ZYDIS_MNEMONIC_VBROADCASTSD: case ZYDIS_MNEMONIC_VPBROADCASTQ:
-        for (int k = 0; k < PARTS; k++)
-            from[k] = (uint8_t)(k & 1);
-        return 1;
-    case ZYDIS_MNEMONIC_VBROADCASTF128: case ZYDIS_MNEMONIC_VBROADCASTI128:
-        half(from + LANE, 0);
-        return 1;
     case ZYDIS_MNEMONIC_VPERMILPD:
         for (int k = 0; k < PARTS; k++)
             from[k] = (uint8_t)((k & ~3) + 2 * (n >> k / 2 & 1) + (k & 1));
@@ -148,10 +151,12 @@ bool parts_of(const struct instruction *i, struct parts *parts) {
                 sources = f[0] < LANE && f[1] < LANE && f[2] < LANE ? 1 : 2;
                 found = true;
             }
-    if (!found) {
-        int n = numbered ? (int)last->imm.value.u & 0xff : 0;
-        sources = by_number(i->z.mnemonic, n, parts->from);
+    if (numbered) {
+        sources = by_number(i->z.mnemonic, (int)last->imm.value.u & 0xff, parts->from);
         found = sources;
+    } else if (repeated(i->z.mnemonic, parts->from)) {
+        sources = 1;
+        found = true;
     }
     visible -= numbered;
     if (!found || visible < sources)
