@@ -29,20 +29,26 @@ static inline bool in_system_folder(const char *path) {
     return false;
 }
 
-/* Static programs that start others: no library can be preloaded into them. */
-static inline bool is_static_shell(const char *path) {
-    static const char *const names[] = {"busybox", "toybox", "sash", "catatonit", "dumb-init"};
-    const char *base = path, *suffix = "-static";
-    size_t length = 0;
-    for (; *path; path++)
-        if (*path == '/')
-            base = path + 1;
-    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
-        if (path_starts(base, names[i]))
+/* Of the system's programs that no library can be preloaded into (static ones, those of
+   another loader) all run under the engine, silently, since they may start the user's;
+   not these, which start nothing and work long: folder and name. */
+static inline bool starts_nothing(const char *path) {
+    static const char *const programs[][2] = {
+        {"/pkg/tool/", "compile"}, {"/pkg/tool/", "asm"},  {"/pkg/tool/", "link"}, /* Go */
+        {"/pkg/tool/", "vet"},     {"/pkg/tool/", "pack"}, {"/fpc/", "ppcx64"},
+    };
+    for (size_t i = 0; i < sizeof programs / sizeof *programs; i++) {
+        bool folder = false;
+        const char *base = path;
+        for (const char *p = path; *p; p++) {
+            folder |= path_starts(p, programs[i][0]);
+            if (*p == '/')
+                base = p + 1;
+        }
+        if (folder && path_starts(base, programs[i][1]))
             return true;
-    while (base[length])
-        length++;
-    return length > 7 && path_starts(base + length - 7, suffix);
+    }
+    return false;
 }
 
 #endif

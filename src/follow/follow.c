@@ -91,11 +91,19 @@ static bool has_loader(int fd, const Elf64_Ehdr *header) {
     return false;
 }
 
-/* SORT_OWN: `real` is where it is. A script counts as its interpreter, but runs on
-   as a script. */
-static enum sort sort_of(const char *path, char *real, int depth) {
+/* What the engine is told besides the arguments: where the file is, and what a script's
+   first line says. */
+struct program {
+    char real[512], line[256];
+    char *interpreter, *option; /* NULL: no script, no option */
+};
+
+/* A script counts as its interpreter. */
+static enum sort sort_of(const char *path, struct program *program, int depth) {
     struct stat s;
-    char head[256] = "";
+    char head[256] = "", *real = program->real;
+    if (!depth)
+        program->interpreter = program->option = NULL;
     int fd = open(path, O_RDONLY | O_CLOEXEC);
     if (fd < 0)
         return SORT_OTHER;
@@ -114,14 +122,23 @@ static enum sort sort_of(const char *path, char *real, int depth) {
             sort = SORT_OWN;
         else if (ours && has_loader(fd, header))
             sort = SORT_DYNAMIC;
-        else if (length > 0 && is_static_shell(real) && access(path, X_OK) == 0)
+        else if (length > 0 && !starts_nothing(real) && access(path, X_OK) == 0)
             sort = SORT_OWN;
     } else if (n > 2 && head[0] == '#' && head[1] == '!' && depth < 4) {
         char *name = head + 2 + strspn(head + 2, " \t");
-        name[strcspn(name, " \t\n")] = 0;
-        sort = *name ? sort_of(name, real, depth + 1) : SORT_OTHER;
-        if (sort == SORT_OWN)
-            sort = SORT_OTHER; /* the engine would not know the script */
+        name[strcspn(name, "\n")] = 0;
+        char *option = name + strcspn(name, " \t");
+        if (*option)
+            *option++ = 0;
+        option += strspn(option, " \t");
+        for (char *end = option + strlen(option); end > option && strchr(" \t", end[-1]);)
+            *--end = 0;
+        sort = *name ? sort_of(name, program, depth + 1) : SORT_OTHER;
+        if (sort == SORT_OWN && (depth || access(path, X_OK) != 0))
+            sort = SORT_OTHER; /* a script for a script is not worth it */
+        memcpy(program->line, head, sizeof head);
+        program->interpreter = program->line + (name - head);
+        program->option = *option ? program->line + (option - head) : NULL;
     }
     close(fd);
     return sort;
@@ -150,12 +167,22 @@ static void with_follower(char **to, char *const *environment, char *preload, si
     to[n] = NULL;
 }
 
-static void with_engine(char **to, const char *real, char *const *arguments) {
+enum { ENGINE_WORDS = 8 }; /* at most so many more than the arguments */
+
+static void with_engine(char **to, const struct program *program, const char *path,
+                        char *const *arguments) {
     size_t n = 0;
     to[n++] = (char *)FOLLOW_ENGINE_NAME;
     to[n++] = ledger;
     to[n++] = parent;
-    to[n++] = (char *)(uintptr_t)real;
+    to[n++] = (char *)(uintptr_t)program->real;
+    if (program->interpreter) {
+        to[n++] = program->interpreter;
+        if (program->option)
+            to[n++] = program->option;
+        to[n++] = (char *)(uintptr_t)path;
+        arguments += arguments && *arguments;
+    }
     for (; arguments && *arguments; arguments++)
         to[n++] = *arguments;
     to[n] = NULL;
@@ -184,11 +211,11 @@ static bool run_goes_on(void) {
 
 static int start(const char *path, char *const *arguments, char *const *environment) {
     execve_function *real_execve = (execve_function *)(uintptr_t)real_function("execve");
-    char real[512];
-    enum sort sort = run_goes_on() ? sort_of(path, real, 0) : SORT_OTHER;
+    struct program program;
+    enum sort sort = run_goes_on() ? sort_of(path, &program, 0) : SORT_OTHER;
     if (sort == SORT_OWN) {
-        char *list[count(arguments) + 5];
-        with_engine(list, real, arguments);
+        char *list[count(arguments) + ENGINE_WORDS];
+        with_engine(list, &program, path, arguments);
         int addresses = personality(0xffffffff);
         personality((unsigned long)addresses | ADDR_NO_RANDOMIZE);
         int result = real_execve(engine, list, environment);
@@ -206,11 +233,11 @@ static int start(const char *path, char *const *arguments, char *const *environm
 static int spawn(spawn_function *real_spawn, pid_t *pid, const char *path, const char *given,
                  const posix_spawn_file_actions_t *actions, const posix_spawnattr_t *attributes,
                  char *const *arguments, char *const *environment) {
-    char real[512];
-    enum sort sort = run_goes_on() ? sort_of(path, real, 0) : SORT_OTHER;
+    struct program program;
+    enum sort sort = run_goes_on() ? sort_of(path, &program, 0) : SORT_OTHER;
     if (sort == SORT_OWN) {
-        char *list[count(arguments) + 5];
-        with_engine(list, real, arguments);
+        char *list[count(arguments) + ENGINE_WORDS];
+        with_engine(list, &program, path, arguments);
         return real_spawn(pid, engine, actions, attributes, list, environment);
     }
     if (sort == SORT_DYNAMIC) {
@@ -313,9 +340,10 @@ int execle(const char *path, const char *first, ...) {
 
 int fexecve(int fd, char *const arguments[], char *const environment[]) {
     typedef int fexecve_function(int, char *const *, char *const *);
-    char link[64], real[512];
+    char link[64];
+    struct program program;
     snprintf(link, sizeof link, "/proc/self/fd/%d", fd);
-    if (run_goes_on() && sort_of(link, real, 0) == SORT_OWN)
+    if (run_goes_on() && sort_of(link, &program, 0) == SORT_OWN && !program.interpreter)
         return start(link, arguments, environment);
     return ((fexecve_function *)(uintptr_t)real_function("fexecve"))(fd, arguments, environment);
 }

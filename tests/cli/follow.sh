@@ -57,7 +57,14 @@ finds 2 ./late ./late sh
 finds 1 bash -c '( ./late ) & wait'
 if busybox true 2>/dev/null && ! ldd "$(command -v busybox)" >/dev/null 2>&1; then
     finds 2 env busybox sh -c './late; busybox sh -c "./late; true"; true'
+    printf '#!%s sh\n./late x\n' "$(command -v busybox)" >boxed
+    chmod +x boxed
+    finds 1 sh -c './boxed y; true'
+    finds 1 ./boxed
 fi
+printf '#!./late\n' >'own script'
+chmod +x 'own script'
+finds 1 sh -c '"./own script"; true'
 finds 0 --follow none sh -c './late; true'
 
 # what the programs in between see

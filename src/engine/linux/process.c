@@ -302,7 +302,7 @@ static enum way way_of(int directory, const char *path, int flags, struct start 
                 way = WAY_ENGINE;
             else if (has_loader(fd, header))
                 way = ledger->follower_path[0] ? WAY_FOLLOWER : WAY_PLAIN;
-            else if (is_static_shell(start->real))
+            else if (!starts_nothing(start->real))
                 way = WAY_ENGINE;
         }
     } else if (n > 2 && head.text[0] == '#' && head.text[1] == '!' && !start->script &&
