@@ -59,11 +59,34 @@ static uint64_t word_at(const struct reach *r, uint64_t address) {
     return word;
 }
 
-/* Pointers into the middle that C++ keeps instead of the first byte: to the
-   first element behind an array's count, and to a base class part, which has a
-   table of virtual functions of its own as the whole object has. */
+/* Lists and trees whose links lie in the middle of their elements ("intrusive"): two links
+   that point to each other. A link is up to three words (next and previous; parent and two
+   children), whose lowest two bits may be marks. */
+static bool is_link(const struct reach *r, const struct reach_block *b, uint64_t address) {
+    enum { WORDS = 3 };
+    if (address % 8)
+        return false;
+    for (int i = 0; i < WORDS; i++) {
+        uint64_t place = address + 8 * (uint64_t)i, other;
+        if (place + 8 > b->start + b->size)
+            return false;
+        other = word_at(r, place) & ~(uint64_t)3;
+        if (!other || other % 8 || other == address)
+            continue;
+        for (int k = 0; k < WORDS; k++)
+            if ((word_at(r, other + 8 * (uint64_t)k) & ~(uint64_t)3) == address)
+                return true;
+    }
+    return false;
+}
+
+/* Pointers into the middle that are kept instead of the first byte: with a mark in the
+   lowest bit, and by C++ to the first element behind an array's count, and to a base class
+   part, which has a table of virtual functions of its own as the whole object has. */
 static bool keeps_whole(const struct reach *r, const struct reach_block *b, uint64_t address) {
     uint64_t offset = address - b->start;
+    if (offset == 1)
+        return r->is_marked && r->is_marked(r->self, (uint32_t)(b - r->blocks));
     if (offset == 8 || offset == 16) {
         uint64_t n = word_at(r, offset == 8 ? b->start : b->start + 8);
         uint64_t rest = b->size - offset;
@@ -75,7 +98,7 @@ static bool keeps_whole(const struct reach *r, const struct reach_block *b, uint
         if (whole && part && r->is_static(r->self, whole) && r->is_static(r->self, part))
             return true;
     }
-    return false;
+    return is_link(r, b, address);
 }
 
 static void follow_word(struct reach *r, uint64_t word) {

@@ -28,6 +28,9 @@ struct reach {
     void (*read)(void *self, uint64_t address, void *to, uint64_t size);
     /* Whether the address lies in a module's image (tables of virtual functions do). */
     bool (*is_static)(void *self, uint64_t address);
+    /* Whether who made the block keeps a mark in the lowest bit of pointers to it; may be
+       null: nobody does. */
+    bool (*is_marked)(void *self, uint32_t block);
     void *self;
     /* private */
     uint32_t *queue;

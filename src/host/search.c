@@ -2,6 +2,7 @@
 #define _GNU_SOURCE
 #include "search.h"
 #include "progress.h"
+#include "symbol_file.h"
 
 #include "../core/reach.h"
 
@@ -33,6 +34,10 @@ struct guest {
     unsigned char *filled;
     struct range *images;
     size_t image_count;
+    const uint32_t *stacks; /* by block */
+    struct symbols *symbols;
+    uint32_t asked; /* is_marked's last question and answer */
+    bool answer;
 };
 
 /* The run that is searched; whether its processes must be asked for their memory. */
@@ -150,6 +155,52 @@ static bool is_static(void *self, uint64_t address) {
         if (address >= g->images[i].start && address < g->images[i].end)
             return true;
     return false;
+}
+
+/* The module with the frame that called the allocator, the address of its call in *pc. */
+static const struct ledger_module *caller_module(const struct guest *g, uint32_t stack,
+                                                 uint64_t *pc) {
+    const struct ledger *l = g->ledger;
+    if (!stack || stack >= LEDGER_NODES)
+        return NULL;
+    uint32_t caller = l->nodes[stack].parent;
+    if (!caller || caller >= LEDGER_NODES)
+        return NULL;
+    *pc = l->nodes[caller].pc;
+    uint32_t count = l->next_module < LEDGER_MODULES ? l->next_module : LEDGER_MODULES;
+    for (uint32_t i = count; i-- > 0;) {
+        const struct ledger_module *m = &l->modules[i];
+        if (m->ready && *pc >= m->start && *pc < m->end)
+            return m;
+    }
+    return NULL;
+}
+
+/* Functions whose blocks are pointed to with a mark in the lowest bit: the C library's
+   search trees keep the colour of a node there. */
+static const char *const marking[] = {"tsearch", "__tsearch"};
+
+static bool is_marked(void *self, uint32_t block) {
+    struct guest *g = self;
+    uint32_t stack = g->stacks[block];
+    if (stack == g->asked)
+        return g->answer;
+    g->asked = stack;
+    g->answer = false;
+    uint64_t pc;
+    const struct ledger_module *m = caller_module(g, stack, &pc);
+    if (!m)
+        return false;
+    char path[LEDGER_PATH];
+    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+    if (!g->symbols)
+        g->symbols = symbols_new();
+    struct symbol_file *f = symbol_file_open(g->symbols, path);
+    struct symbol_range range;
+    if (f->module && symbol_file_range(f, pc - 1 - m->bias, &range))
+        for (size_t i = 0; i < sizeof marking / sizeof *marking; i++)
+            g->answer |= strcmp(range.name, marking[i]) == 0;
+    return g->answer;
 }
 
 struct found {
@@ -299,24 +350,14 @@ static void add_loss(struct losses *losses, const struct loss *loss, size_t *ind
 
 /* The dynamic loader asked for it: its tables are nobody's leak. */
 static bool is_loaders(const struct guest *g, uint32_t stack) {
-    const struct ledger *l = g->ledger;
-    if (!stack || stack >= LEDGER_NODES)
+    uint64_t pc;
+    const struct ledger_module *m = caller_module(g, stack, &pc);
+    if (!m)
         return false;
-    uint32_t caller = l->nodes[stack].parent;
-    if (!caller || caller >= LEDGER_NODES)
-        return false;
-    uint64_t pc = l->nodes[caller].pc;
-    uint32_t count = l->next_module < LEDGER_MODULES ? l->next_module : LEDGER_MODULES;
-    for (uint32_t i = count; i-- > 0;) {
-        const struct ledger_module *m = &l->modules[i];
-        if (!m->ready || pc < m->start || pc >= m->end)
-            continue;
-        char path[LEDGER_PATH];
-        snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
-        const char *slash = strrchr(path, '/');
-        return strncmp(slash ? slash + 1 : path, "ld-", 3) == 0;
-    }
-    return false;
+    char path[LEDGER_PATH];
+    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+    const char *slash = strrchr(path, '/');
+    return strncmp(slash ? slash + 1 : path, "ld-", 3) == 0;
 }
 
 static void total_up(const struct guest *g, const struct found *found, struct losses *losses) {
@@ -377,7 +418,9 @@ bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
                               .block_count = found.block_count,
                               .read = read_guest,
                               .is_static = is_static,
+                              .is_marked = is_marked,
                               .self = &g};
+        g.stacks = found.stacks;
         progress_begin("searching the heap for leaks");
         reach_begin(&reach);
         scan_roots(&reach, &g);
@@ -394,5 +437,7 @@ bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
     free(found.sequences);
     free(g.chunks);
     free(g.images);
+    if (g.symbols)
+        symbols_free(g.symbols);
     return ok;
 }

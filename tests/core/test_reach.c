@@ -59,8 +59,51 @@ static void long_list(void) {
     free(blocks);
 }
 
+static bool is_marked(void *self, uint32_t block) {
+    (void)self;
+    return block == 3;
+}
+
+static void links_and_marks(void) {
+    memset(heap, 0, sizeof heap);
+    memset(roots, 0, sizeof roots);
+    struct reach_region region = {BASE, SLOT, 0, 16};
+    struct reach_block blocks[16];
+    for (int i = 0; i < 16; i++)
+        blocks[i] = (struct reach_block){.start = at(i), .size = 48, .live = true};
+    roots[0] = at(0) + 16; /* head of a ring of links at 16: next, previous */
+    roots[1] = at(1) + 16;
+    point(0, 2, at(1) + 16);
+    point(0, 3, ROOTS);
+    point(1, 2, ROOTS);
+    point(1, 3, at(0) + 16);
+    roots[2] = at(2) + 24; /* links at 24 that lead nowhere, and to one that does not know */
+    point(2, 3, at(12) + 24);
+    roots[3] = at(3) + 1; /* marked */
+    point(3, 0, at(4) + 8);
+    point(4, 1, (at(5) + 8) | 1); /* a tree: parent and colour, left, right */
+    point(5, 1, 1);
+    point(5, 2, at(4) + 8);
+    point(4, 4, at(6) + 1); /* not one whose maker marks */
+    struct reach r = {.regions = &region, .region_count = 1, .blocks = blocks, .block_count = 16,
+                      .read = read_memory, .is_static = is_static, .is_marked = is_marked};
+    reach_begin(&r);
+    reach_root(&r, ROOTS, sizeof roots);
+    reach_finish(&r);
+    CHECK(blocks[0].leak == LEAK_REACHABLE);
+    CHECK(blocks[1].leak == LEAK_REACHABLE);
+    CHECK(blocks[2].leak == LEAK_INTERIOR);
+    CHECK(blocks[3].leak == LEAK_REACHABLE);
+    CHECK(blocks[4].leak == LEAK_REACHABLE);
+    CHECK(blocks[5].leak == LEAK_INTERIOR); /* a marked pointer to a link */
+    CHECK(blocks[6].leak == LEAK_INTERIOR);
+    memset(heap, 0, sizeof heap);
+    memset(roots, 0, sizeof roots);
+}
+
 int main(void) {
     long_list();
+    links_and_marks();
     struct reach_region region = {BASE, SLOT, 0, 16};
     struct reach_block blocks[16];
     memset(blocks, 0, sizeof blocks);
