@@ -1,14 +1,14 @@
 /* The search. A block is kept when a root or a kept block points to its first
-   byte; a pointer into its middle keeps it too when it is one that C++ keeps:
-   behind an array's cookie, or to a base class part. What remains is lost; of
-   lost blocks, those reached from another lost one depend on it. */
+   byte; a pointer into its middle keeps it too when it is one that is kept instead
+   (keeps_whole). Before anything is called lost, pointers that are not aligned are
+   looked for. What remains is lost; of lost blocks, those reached from another lost
+   one depend on it. */
 #include "reach.h"
 
 #include <stdlib.h>
 #include <string.h>
 
 enum { NONE = UINT32_MAX };
-enum mark { UNMARKED, KEPT, INNER };
 
 #define CHUNK_SHIFT 20
 
@@ -80,13 +80,15 @@ static bool is_link(const struct reach *r, const struct reach_block *b, uint64_t
     return false;
 }
 
-/* Pointers into the middle that are kept instead of the first byte: with a mark in the
-   lowest bit, and by C++ to the first element behind an array's count, and to a base class
-   part, which has a table of virtual functions of its own as the whole object has. */
+/* Pointers into the middle that are kept instead of the first byte: what the maker hands
+   out, and by C++ to the first element behind an array's count, and to a base class part,
+   which has a table of virtual functions of its own as the whole object has. */
 static bool keeps_whole(const struct reach *r, const struct reach_block *b, uint64_t address) {
     uint64_t offset = address - b->start;
-    if (offset == 1)
-        return r->is_marked && r->is_marked(r->self, (uint32_t)(b - r->blocks));
+    if (r->hands_out && r->hands_out(r->self, (uint32_t)(b - r->blocks), offset))
+        return true;
+    if (offset % 8 == 0 && word_at(r, address - 8) == b->start)
+        return true; /* aligned by hand: the way back stands before it */
     if (offset == 8 || offset == 16) {
         uint64_t n = word_at(r, offset == 8 ? b->start : b->start + 8);
         uint64_t rest = b->size - offset;
@@ -145,6 +147,11 @@ static void drain(struct reach *r) {
 }
 
 void reach_root(struct reach *r, uint64_t address, uint64_t size) {
+    if (r->root_count == r->root_room) {
+        r->root_room = r->root_room ? 2 * r->root_room : 64;
+        r->roots = realloc(r->roots, r->root_room * sizeof *r->roots);
+    }
+    r->roots[r->root_count++] = (struct reach_root){address, size};
     scan(r, address, size, follow_word);
     drain(r);
 }
@@ -153,6 +160,63 @@ void reach_words(struct reach *r, const uint64_t *words, size_t count) {
     for (size_t i = 0; i < count; i++)
         follow_word(r, words[i]);
     drain(r);
+}
+
+/* Pointers to first bytes that are not aligned (packed structures). The sixth byte of a
+   block's address is the same for all of the first TiB: only words that have it are
+   looked at more closely. */
+static void scan_odd(struct reach *r, uint64_t address, uint64_t size) {
+    enum { SIXTH = 5 };
+    static uint64_t words[PIECE / 8];
+    const uint64_t low = 0x0101010101010101ull, high = low << 7;
+    uint64_t wanted = (r->chunk_base << CHUNK_SHIFT >> 8 * SIXTH & 0xff) * low;
+    uint64_t skip = (8 - address % 8) % 8;
+    if (size < skip + 16)
+        return;
+    address += skip;
+    size = (size - skip) & ~(uint64_t)7;
+    while (size >= 16) {
+        uint64_t n = size < PIECE ? size : PIECE;
+        const unsigned char *bytes = (const unsigned char *)words;
+        r->read(r->self, address, words, n);
+        for (uint64_t k = 0; k < n / 8; k++) {
+            uint64_t differs = words[k] ^ wanted;
+            if (!((differs - low) & ~differs & high))
+                continue;
+            for (uint64_t at = 8 * k; at < 8 * k + 8; at++) {
+                uint64_t word;
+                if (at % 8 == SIXTH || at < SIXTH || at + 8 - SIXTH > n)
+                    continue;
+                memcpy(&word, bytes + at - SIXTH, sizeof word);
+                uint32_t i = block_at(r, word);
+                if (i != NONE && word == r->blocks[i].start && r->blocks[i].leak != LEAK_REACHABLE) {
+                    r->blocks[i].leak = LEAK_REACHABLE;
+                    r->queue[r->queued++] = i;
+                }
+            }
+        }
+        n = n < size ? n - 8 : n; /* one may lie across two pieces */
+        address += n;
+        size -= n;
+    }
+}
+
+static void look_for_odd(struct reach *r) {
+    bool lost = false;
+    for (uint32_t i = 0; i < r->block_count && !lost; i++)
+        lost = r->blocks[i].live && r->blocks[i].leak != LEAK_REACHABLE;
+    if (!lost)
+        return;
+    for (uint32_t i = 0; i < r->block_count; i++)
+        if (r->blocks[i].live && r->blocks[i].leak == LEAK_REACHABLE)
+            r->queue[r->queued++] = i;
+    for (size_t i = 0; i < r->root_count; i++)
+        scan_odd(r, r->roots[i].start, r->roots[i].size);
+    while (r->queued) {
+        const struct reach_block *b = &r->blocks[r->queue[--r->queued]];
+        scan_odd(r, b->start, b->size);
+        scan(r, b->start, b->size, follow_word);
+    }
 }
 
 static uint32_t current_owner;
@@ -201,6 +265,7 @@ static uint32_t final_owner(struct reach *r, uint32_t i) {
 }
 
 void reach_finish(struct reach *r) {
+    look_for_odd(r);
     for (uint32_t i = 0; i < r->block_count; i++) {
         struct reach_block *b = &r->blocks[i];
         if (b->live && b->leak == LEAK_INTERIOR)
@@ -218,6 +283,8 @@ void reach_finish(struct reach *r) {
             r->blocks[i].owner = final_owner(r, i);
     free(r->queue);
     free(r->chunks);
+    free(r->roots);
+    r->roots = NULL;
     r->queue = NULL;
     r->chunks = NULL;
 }

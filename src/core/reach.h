@@ -19,6 +19,10 @@ struct reach_block {
     uint32_t owner; /* for dependent blocks: the lost block they hang on */
 };
 
+struct reach_root {
+    uint64_t start, size;
+};
+
 struct reach {
     const struct reach_region *regions; /* by address, not overlapping */
     uint32_t region_count;
@@ -28,15 +32,17 @@ struct reach {
     void (*read)(void *self, uint64_t address, void *to, uint64_t size);
     /* Whether the address lies in a module's image (tables of virtual functions do). */
     bool (*is_static)(void *self, uint64_t address);
-    /* Whether who made the block keeps a mark in the lowest bit of pointers to it; may be
-       null: nobody does. */
-    bool (*is_marked)(void *self, uint32_t block);
+    /* Whether who made the block hands out pointers to that many bytes behind its first
+       one, instead; may be null: nobody does. */
+    bool (*hands_out)(void *self, uint32_t block, uint64_t offset);
     void *self;
     /* private */
     uint32_t *queue;
     uint32_t queued;
     uint32_t *chunks;
     uint64_t chunk_base, chunk_count;
+    struct reach_root *roots;
+    size_t root_count, root_room;
 };
 
 /* Prepares the index; blocks start out unmarked. */

@@ -6,7 +6,9 @@
 
 #include "../core/reach.h"
 
+#include <dirent.h>
 #include <errno.h>
+#include <inttypes.h>
 #include <linux/futex.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -24,6 +26,8 @@ struct range {
     uint64_t start, end;
 };
 
+enum { ANSWERS = 1024 };
+
 struct guest {
     const struct ledger *ledger;
     uint32_t process;
@@ -36,8 +40,10 @@ struct guest {
     size_t image_count;
     const uint32_t *stacks; /* by block */
     struct symbols *symbols;
-    uint32_t asked; /* is_marked's last question and answer */
-    bool answer;
+    struct answer { /* which functions allocate, by stack */
+        uint32_t stack;
+        unsigned row;
+    } answers[ANSWERS];
 };
 
 /* The run that is searched; whether its processes must be asked for their memory. */
@@ -176,31 +182,50 @@ static const struct ledger_module *caller_module(const struct guest *g, uint32_t
     return NULL;
 }
 
-/* Functions whose blocks are pointed to with a mark in the lowest bit: the C library's
-   search trees keep the colour of a node there. */
-static const char *const marking[] = {"tsearch", "__tsearch"};
+/* Functions that hand out pointers into the middle of their blocks, by a part of their
+   name; ANYWHERE: several parts of it are pointed to. */
+enum { ANYWHERE = -1 };
+static const struct handing {
+    const char *function;
+    int offset; /* bytes */
+} handing[] = {
+    {"tsearch", 1},                          /* search trees: the lowest bit is a node's colour */
+    {"__cxa_allocate_exception", ANYWHERE},  /* the object behind its header, and the header */
+    {"_Rep::_S_create", 24},                 /* the text of a string behind its counts */
+    {"4_Rep9_S_create", 24},
+};
+enum { NOT_HANDING = sizeof handing / sizeof *handing };
 
-static bool is_marked(void *self, uint32_t block) {
-    struct guest *g = self;
-    uint32_t stack = g->stacks[block];
-    if (stack == g->asked)
-        return g->answer;
-    g->asked = stack;
-    g->answer = false;
+/* The row of the function that called the allocator. */
+static unsigned handing_of(struct guest *g, uint32_t stack) {
     uint64_t pc;
     const struct ledger_module *m = caller_module(g, stack, &pc);
     if (!m)
-        return false;
+        return NOT_HANDING;
     char path[LEDGER_PATH];
     snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
     if (!g->symbols)
         g->symbols = symbols_new();
     struct symbol_file *f = symbol_file_open(g->symbols, path);
     struct symbol_range range;
-    if (f->module && symbol_file_range(f, pc - 1 - m->bias, &range))
-        for (size_t i = 0; i < sizeof marking / sizeof *marking; i++)
-            g->answer |= strcmp(range.name, marking[i]) == 0;
-    return g->answer;
+    if (!f->module || !symbol_file_range(f, pc - 1 - m->bias, &range))
+        return NOT_HANDING;
+    unsigned row = 0;
+    while (row < NOT_HANDING && !strstr(range.name, handing[row].function))
+        row++;
+    return row;
+}
+
+static bool hands_out(void *self, uint32_t block, uint64_t offset) {
+    struct guest *g = self;
+    uint32_t stack = g->stacks[block];
+    if (!stack)
+        return false;
+    struct answer *a = &g->answers[stack % ANSWERS];
+    if (a->stack != stack)
+        *a = (struct answer){stack, handing_of(g, stack)};
+    return a->row < NOT_HANDING && (handing[a->row].offset == ANYWHERE ||
+                                    (uint64_t)handing[a->row].offset == offset);
 }
 
 struct found {
@@ -281,6 +306,39 @@ static bool in_module(const struct guest *g, uint64_t address) {
     return false;
 }
 
+/* Words that the kernel keeps for the program and gives back: data of epoll sets
+   (proc(5), fdinfo) and of timers (timers: "signal: NUMBER/VALUE"). */
+static void scan_kernel(struct reach *r, const struct guest *g) {
+    char path[600], line[256];
+    uint64_t word;
+    snprintf(path, sizeof path, "/proc/%d/timers", (int)g->pid);
+    FILE *f = fopen(path, "re");
+    while (f && fgets(line, sizeof line, f))
+        if (sscanf(line, "signal: %*d/%" SCNx64, &word) == 1)
+            reach_words(r, &word, 1);
+    if (f)
+        fclose(f);
+    snprintf(path, sizeof path, "/proc/%d/fd", (int)g->pid);
+    DIR *folder = opendir(path);
+    for (struct dirent *e; folder && (e = readdir(folder));) {
+        char what[64];
+        snprintf(path, sizeof path, "/proc/%d/fd/%s", (int)g->pid, e->d_name);
+        ssize_t n = readlink(path, what, sizeof what - 1);
+        what[n > 0 ? n : 0] = 0;
+        if (strcmp(what, "anon_inode:[eventpoll]") != 0)
+            continue;
+        snprintf(path, sizeof path, "/proc/%d/fdinfo/%s", (int)g->pid, e->d_name);
+        f = fopen(path, "re");
+        while (f && fgets(line, sizeof line, f))
+            if (sscanf(line, "tfd: %*d events: %*x data: %" SCNx64, &word) == 1)
+                reach_words(r, &word, 1);
+        if (f)
+            fclose(f);
+    }
+    if (folder)
+        closedir(folder);
+}
+
 static void scan_roots(struct reach *r, struct guest *g) {
     char path[64], line[4400];
     snprintf(path, sizeof path, "/proc/%d/maps", (int)g->pid);
@@ -306,13 +364,16 @@ static void scan_roots(struct reach *r, struct guest *g) {
     rewind(maps);
     uint64_t heap_end = HEAP_BASE + (uint64_t)HEAP_CHUNKS * CHUNK;
     while (fgets(line, sizeof line, maps)) {
-        unsigned long long start, end;
+        unsigned long long start, end, inode = 1;
         char protection[8];
-        if (sscanf(line, "%llx-%llx %7s", &start, &end, protection) != 3 || start >= GUEST_END)
+        if (sscanf(line, "%llx-%llx %7s %*x %*s %llu", &start, &end, protection, &inode) < 3 ||
+            start >= GUEST_END)
             continue;
-        bool relocated = protection[1] == '-' && protection[2] == '-' && protection[3] == 'p' &&
-                         in_module(g, start);
-        if (protection[0] != 'r' || (protection[1] != 'w' && !relocated) ||
+        /* what can no longer be written may have been: relocated data, what the program
+           protected, generated code */
+        bool written = protection[1] == 'w' || !inode ||
+                       (protection[2] == '-' && protection[3] == 'p' && in_module(g, start));
+        if (protection[0] != 'r' || !written ||
             (start < heap_end && end > HEAP_BASE))
             continue;
         scan_mapping(r, g, start, end);
@@ -418,12 +479,13 @@ bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
                               .block_count = found.block_count,
                               .read = read_guest,
                               .is_static = is_static,
-                              .is_marked = is_marked,
+                              .hands_out = hands_out,
                               .self = &g};
         g.stacks = found.stacks;
         progress_begin("searching the heap for leaks");
         reach_begin(&reach);
         scan_roots(&reach, &g);
+        scan_kernel(&reach, &g);
         reach_finish(&reach);
         progress_end();
         total_up(&g, &found, losses);

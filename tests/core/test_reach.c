@@ -59,9 +59,9 @@ static void long_list(void) {
     free(blocks);
 }
 
-static bool is_marked(void *self, uint32_t block) {
+static bool hands_out(void *self, uint32_t block, uint64_t offset) {
     (void)self;
-    return block == 3;
+    return block == 3 && offset == 1;
 }
 
 static void links_and_marks(void) {
@@ -85,8 +85,16 @@ static void links_and_marks(void) {
     point(5, 1, 1);
     point(5, 2, at(4) + 8);
     point(4, 4, at(6) + 1); /* not one whose maker marks */
+    point(4, 5, at(7) + 32);
+    point(7, 3, at(7)); /* aligned by hand */
+    uint64_t packed = at(8);
+    memcpy((char *)&heap[7][2] + 3, &packed, 8);
+    packed = at(9) + 8; /* unaligned and to the middle: nothing */
+    memcpy((char *)&heap[8][2] + 11, &packed, 8);
+    packed = at(10);
+    memcpy((char *)&heap[8][2] + 38, &packed, 8);
     struct reach r = {.regions = &region, .region_count = 1, .blocks = blocks, .block_count = 16,
-                      .read = read_memory, .is_static = is_static, .is_marked = is_marked};
+                      .read = read_memory, .is_static = is_static, .hands_out = hands_out};
     reach_begin(&r);
     reach_root(&r, ROOTS, sizeof roots);
     reach_finish(&r);
@@ -97,6 +105,10 @@ static void links_and_marks(void) {
     CHECK(blocks[4].leak == LEAK_REACHABLE);
     CHECK(blocks[5].leak == LEAK_INTERIOR); /* a marked pointer to a link */
     CHECK(blocks[6].leak == LEAK_INTERIOR);
+    CHECK(blocks[7].leak == LEAK_REACHABLE);
+    CHECK(blocks[8].leak == LEAK_REACHABLE);
+    CHECK(blocks[9].leak == LEAK_UNREACHABLE);
+    CHECK(blocks[10].leak == LEAK_REACHABLE);
     memset(heap, 0, sizeof heap);
     memset(roots, 0, sizeof roots);
 }

@@ -1,10 +1,14 @@
 // Blocks kept by pointers that are not to their first byte: no leaks.
 #include <cstdio>
 #include <cstdlib>
+#include <cstdint>
 #include <cstring>
+#include <exception>
 #include <map>
 #include <search.h>
+#include <stdexcept>
 #include <string>
+#include <sys/mman.h>
 #include <vector>
 
 struct Hull {
@@ -46,6 +50,16 @@ int compare(const void *a, const void *b) {
     return strcmp(static_cast<const char *>(a), static_cast<const char *>(b));
 }
 
+struct Late {
+    std::exception_ptr why;
+};
+Late *late;
+struct __attribute__((packed)) Packed {
+    char kind;
+    void *cargo;
+} packed;
+void *aligned; // to 64 bytes, with the way back before it
+
 int main() {
     for (int i = 0; i < 50; i++) {
         append(new Ship);
@@ -58,5 +72,19 @@ int main() {
     plan = new std::map<std::string, std::vector<int>>;
     for (int i = 0; i < 300; i++)
         (*plan)["berth " + std::to_string(i)].push_back(i);
-    return 0;
+    late = new Late;
+    late->why = std::make_exception_ptr(std::runtime_error("tide"));
+    packed.cargo = malloc(50);
+    uintptr_t whole = reinterpret_cast<uintptr_t>(malloc(400));
+    aligned = reinterpret_cast<void *>((whole + 72) & ~uintptr_t(63));
+    static_cast<uintptr_t *>(aligned)[-1] = whole;
+    void **page = static_cast<void **>(
+        mmap(nullptr, 4096, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0));
+    page[3] = malloc(60);
+    mprotect(page, 4096, PROT_READ);
+    try {
+        throw std::runtime_error("storm");
+    } catch (const std::exception &) {
+        exit(0);
+    }
 }
