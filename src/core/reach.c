@@ -208,15 +208,19 @@ static void look_for_odd(struct reach *r) {
     if (!lost)
         return;
     for (uint32_t i = 0; i < r->block_count; i++)
-        if (r->blocks[i].live && r->blocks[i].leak == LEAK_REACHABLE)
-            r->queue[r->queued++] = i;
+        r->blocks[i].owner = r->blocks[i].leak == LEAK_REACHABLE ? NONE : i; /* not yet gone through */
     for (size_t i = 0; i < r->root_count; i++)
         scan_odd(r, r->roots[i].start, r->roots[i].size);
+    for (uint32_t i = 0; i < r->block_count; i++)
+        if (r->blocks[i].live && r->blocks[i].owner == NONE)
+            scan_odd(r, r->blocks[i].start, r->blocks[i].size);
     while (r->queued) {
         const struct reach_block *b = &r->blocks[r->queue[--r->queued]];
-        scan_odd(r, b->start, b->size);
         scan(r, b->start, b->size, follow_word);
+        scan_odd(r, b->start, b->size);
     }
+    for (uint32_t i = 0; i < r->block_count; i++)
+        r->blocks[i].owner = NONE;
 }
 
 static uint32_t current_owner;

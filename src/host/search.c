@@ -138,10 +138,19 @@ static void read_guest(void *self, uint64_t address, void *to, uint64_t size) {
             return;
         }
         uint64_t base = HEAP_BASE + chunk * CHUNK;
+        if (!g->chunks[chunk].slot_size) { /* of a large block, which is gone through in turn */
+            uint64_t n = base + CHUNK - address;
+            n = n < size ? n : size;
+            fetch_defined(g->pid, address, at, n);
+            at += n;
+            address += n;
+            size -= n;
+            continue;
+        }
         unsigned char *copy = g->copy + chunk * CHUNK;
         if (!g->filled[chunk]) {
             const struct heap_chunk *c = &g->chunks[chunk];
-            uint64_t used = c->slot_size ? (uint64_t)c->slot_size * c->count : CHUNK;
+            uint64_t used = (uint64_t)c->slot_size * c->count;
             fetch_defined(g->pid, base, copy, used < CHUNK ? used : CHUNK);
             g->filled[chunk] = 1;
         }
