@@ -89,8 +89,8 @@ static bool keeps_whole(const struct reach *r, const struct reach_block *b, uint
         return true;
     if (offset % 8 == 0 && word_at(r, address - 8) == b->start)
         return true; /* aligned by hand: the way back stands before it */
-    if (offset == 8 || offset == 16) {
-        uint64_t n = word_at(r, offset == 8 ? b->start : b->start + 8);
+    if (offset >= 8 && !(offset & (offset - 1))) { /* an element's alignment, at least 8 */
+        uint64_t n = word_at(r, address - 8);
         uint64_t rest = b->size - offset;
         if (n && n <= rest && rest % n == 0)
             return true;

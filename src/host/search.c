@@ -172,16 +172,16 @@ static bool is_static(void *self, uint64_t address) {
     return false;
 }
 
-/* The module with the frame that called the allocator, the address of its call in *pc. */
-static const struct ledger_module *caller_module(const struct guest *g, uint32_t stack,
-                                                 uint64_t *pc) {
+/* The module with the frame of the stack that is so many calls away from the allocator (1:
+   its caller), the frame's return address in *pc. */
+static const struct ledger_module *module_of_caller(const struct guest *g, uint32_t stack,
+                                                    unsigned away, uint64_t *pc) {
     const struct ledger *l = g->ledger;
+    while (stack && stack < LEDGER_NODES && away--)
+        stack = l->nodes[stack].parent;
     if (!stack || stack >= LEDGER_NODES)
         return NULL;
-    uint32_t caller = l->nodes[stack].parent;
-    if (!caller || caller >= LEDGER_NODES)
-        return NULL;
-    *pc = l->nodes[caller].pc;
+    *pc = l->nodes[stack].pc;
     uint32_t count = l->next_module < LEDGER_MODULES ? l->next_module : LEDGER_MODULES;
     for (uint32_t i = count; i-- > 0;) {
         const struct ledger_module *m = &l->modules[i];
@@ -202,27 +202,31 @@ static const struct handing {
     {"__cxa_allocate_exception", ANYWHERE},  /* the object behind its header, and the header */
     {"_Rep::_S_create", 24},                 /* the text of a string behind its counts */
     {"4_Rep9_S_create", 24},
+    {"monotonic_buffer_resource", ANYWHERE}, /* its chunks are linked at their ends */
 };
 enum { NOT_HANDING = sizeof handing / sizeof *handing };
 
-/* The row of the function that called the allocator. */
+/* The row of the function that called the allocator, perhaps by way of others. */
 static unsigned handing_of(struct guest *g, uint32_t stack) {
+    enum { FARTHEST = 3 };
     uint64_t pc;
-    const struct ledger_module *m = caller_module(g, stack, &pc);
-    if (!m)
-        return NOT_HANDING;
-    char path[LEDGER_PATH];
-    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
-    if (!g->symbols)
-        g->symbols = symbols_new();
-    struct symbol_file *f = symbol_file_open(g->symbols, path);
-    struct symbol_range range;
-    if (!f->module || !symbol_file_range(f, pc - 1 - m->bias, &range))
-        return NOT_HANDING;
-    unsigned row = 0;
-    while (row < NOT_HANDING && !strstr(range.name, handing[row].function))
-        row++;
-    return row;
+    for (unsigned away = 1; away <= FARTHEST; away++) {
+        const struct ledger_module *m = module_of_caller(g, stack, away, &pc);
+        if (!m)
+            return NOT_HANDING;
+        char path[LEDGER_PATH];
+        snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+        if (!g->symbols)
+            g->symbols = symbols_new();
+        struct symbol_file *f = symbol_file_open(g->symbols, path);
+        struct symbol_range range;
+        if (!f->module || !symbol_file_range(f, pc - 1 - m->bias, &range))
+            continue;
+        for (unsigned row = 0; row < NOT_HANDING; row++)
+            if (strstr(range.name, handing[row].function))
+                return row;
+    }
+    return NOT_HANDING;
 }
 
 static bool hands_out(void *self, uint32_t block, uint64_t offset) {
@@ -421,7 +425,7 @@ static void add_loss(struct losses *losses, const struct loss *loss, size_t *ind
 /* The dynamic loader asked for it: its tables are nobody's leak. */
 static bool is_loaders(const struct guest *g, uint32_t stack) {
     uint64_t pc;
-    const struct ledger_module *m = caller_module(g, stack, &pc);
+    const struct ledger_module *m = module_of_caller(g, stack, 1, &pc);
     if (!m)
         return false;
     char path[LEDGER_PATH];

@@ -5,6 +5,9 @@
 #include <cstring>
 #include <exception>
 #include <map>
+#if __cplusplus >= 201703
+#include <memory_resource>
+#endif
 #include <search.h>
 #include <stdexcept>
 #include <string>
@@ -72,6 +75,12 @@ int main() {
     plan = new std::map<std::string, std::vector<int>>;
     for (int i = 0; i < 300; i++)
         (*plan)["berth " + std::to_string(i)].push_back(i);
+#if __cplusplus >= 201703
+    static auto *pool = new std::pmr::monotonic_buffer_resource; // linked at its chunks' ends
+    static auto *names = new std::pmr::vector<std::pmr::string>(pool);
+    for (int i = 0; i < 500; i++)
+        names->emplace_back("a name too long for the string itself");
+#endif
     late = new Late;
     late->why = std::make_exception_ptr(std::runtime_error("tide"));
     packed.cargo = malloc(50);
