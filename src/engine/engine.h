@@ -246,7 +246,8 @@ bool heap_near(gaddr address);
 bool heap_neighbour(gaddr address, int direction, struct block_view *view);
 void heap_release(struct block_view *view, uint32_t stack);
 void heap_fork(bool before);
-uint32_t heap_sequence(void);
+uint32_t heap_forked(void);  /* a new process: returns the last number of its parent's blocks */
+bool heap_has_own(void);      /* blocks in use that this process itself allocated */
 extern struct heap_directory *heap;
 
 /* --- stacks.c, findings.c --- */

@@ -36,6 +36,7 @@ static gaddr *retired;         /* ring of user addresses */
 static uint32_t retired_head, retired_tail;
 static uint64_t retired_bytes;
 static uint32_t sequence;
+static uint32_t first_own, own_live; /* since the fork that made this process */
 static struct {
     uint32_t first, count;
 } spans[SPANS];
@@ -309,6 +310,7 @@ gaddr heap_allocate(uint64_t size, uint64_t alignment, uint32_t stack, int famil
     block->freed = 0;
     block->family = (uint8_t)family;
     block->sequence = ++sequence;
+    own_live++;
     __atomic_store_n(&block->state, BLOCK_LIVE, __ATOMIC_RELEASE);
     count_in(size, stack);
     lock_drop(&heap_lock);
@@ -448,6 +450,7 @@ void heap_release(struct block_view *view, uint32_t stack) {
     p->frees++;
     p->live_blocks--;
     p->live_bytes -= view->size;
+    own_live -= view->block->sequence > first_own;
     struct ledger_site *site = site_of(view->block->allocated);
     if (site) {
         site->live_blocks--;
@@ -488,4 +491,10 @@ void heap_fork(bool before) {
         lock_drop(&heap_lock);
 }
 
-uint32_t heap_sequence(void) { return sequence; }
+uint32_t heap_forked(void) {
+    own_live = 0;
+    first_own = sequence;
+    return first_own;
+}
+
+bool heap_has_own(void) { return own_live != 0; }

@@ -243,8 +243,11 @@ static void serve(struct launch *launch) {
     uint32_t count = ledger->next_process;
     if (count > LEDGER_PROCESSES)
         count = LEDGER_PROCESSES;
-    for (uint32_t i = 0; i < count; i++) {
+    static uint32_t ended; /* all before it have */
+    for (uint32_t i = ended; i < count; i++) {
         struct ledger_process *p = &ledger->processes[i];
+        if (i == ended && __atomic_load_n(&p->state, __ATOMIC_ACQUIRE) == LEDGER_RELEASED)
+            ended++;
         if (__atomic_load_n(&p->state, __ATOMIC_ACQUIRE) != LEDGER_SEARCH)
             continue;
         search_process(ledger, i, (pid_t)p->pid, &launch->losses);

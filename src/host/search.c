@@ -352,46 +352,58 @@ static void scan_kernel(struct reach *r, const struct guest *g) {
         closedir(folder);
 }
 
+/* A line of maps (proc(5)); without sscanf, since forks by the thousand are searched. */
+struct mapped {
+    uint64_t start, end, inode;
+    char protection[5];
+};
+
+static bool parse_mapped(const char *line, struct mapped *m) {
+    char *at;
+    m->start = strtoull(line, &at, 16);
+    if (*at != '-')
+        return false;
+    m->end = strtoull(at + 1, &at, 16);
+    if (strlen(at) < 6)
+        return false;
+    memcpy(m->protection, at + 1, 4);
+    m->protection[4] = 0;
+    at = strchr(at + 6, ' '); /* behind the offset, then the device */
+    at = at ? strchr(at + 1, ' ') : NULL;
+    m->inode = at ? strtoull(at, NULL, 10) : 1;
+    return true;
+}
+
 static void scan_roots(struct reach *r, struct guest *g) {
     char path[64], line[4400];
     snprintf(path, sizeof path, "/proc/%d/maps", (int)g->pid);
     FILE *maps = fopen(path, "re");
     if (!maps)
         return;
-    size_t room = 0;
-    while (fgets(line, sizeof line, maps)) {
-        unsigned long long start, end, offset, inode;
-        char protection[8], device[16];
-        if (sscanf(line, "%llx-%llx %7s %llx %15s %llu", &start, &end, protection, &offset, device,
-                   &inode) != 6 ||
-            start >= GUEST_END)
-            continue;
-        if (inode) {
-            if (g->image_count == room) {
-                room = room ? room * 2 : 64;
-                g->images = realloc(g->images, room * sizeof *g->images);
-            }
-            g->images[g->image_count++] = (struct range){start, end};
+    size_t count = 0, room = 0;
+    struct mapped *list = NULL, m;
+    while (fgets(line, sizeof line, maps) && parse_mapped(line, &m) && m.start < GUEST_END) {
+        if (count == room) {
+            room = room ? room * 2 : 64;
+            list = realloc(list, room * sizeof *list);
+            g->images = realloc(g->images, room * sizeof *g->images);
         }
-    }
-    rewind(maps);
-    uint64_t heap_end = HEAP_BASE + (uint64_t)HEAP_CHUNKS * CHUNK;
-    while (fgets(line, sizeof line, maps)) {
-        unsigned long long start, end, inode = 1;
-        char protection[8];
-        if (sscanf(line, "%llx-%llx %7s %*x %*s %llu", &start, &end, protection, &inode) < 3 ||
-            start >= GUEST_END)
-            continue;
-        /* what can no longer be written may have been: relocated data, what the program
-           protected, generated code */
-        bool written = protection[1] == 'w' || !inode ||
-                       (protection[2] == '-' && protection[3] == 'p' && in_module(g, start));
-        if (protection[0] != 'r' || !written ||
-            (start < heap_end && end > HEAP_BASE))
-            continue;
-        scan_mapping(r, g, start, end);
+        list[count++] = m;
+        if (m.inode)
+            g->images[g->image_count++] = (struct range){m.start, m.end};
     }
     fclose(maps);
+    uint64_t heap_end = HEAP_BASE + (uint64_t)HEAP_CHUNKS * CHUNK;
+    for (size_t i = 0; i < count; i++) {
+        m = list[i];
+        /* what can no longer be written may have been: relocated data, what the program
+           protected, generated code */
+        bool written = m.protection[1] == 'w' || !m.inode ||
+                       (m.protection[2] == '-' && m.protection[3] == 'p' && in_module(g, m.start));
+        if (m.protection[0] == 'r' && written && (m.start >= heap_end || m.end <= HEAP_BASE))
+            scan_mapping(r, g, m.start, m.end);
+    }
+    free(list);
     const struct ledger_process *p = &g->ledger->processes[g->process];
     for (uint32_t t = 0; t < p->thread_count && t < LEDGER_THREADS; t++) {
         reach_words(r, p->threads[t].registers, 16);

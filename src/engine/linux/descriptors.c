@@ -14,6 +14,7 @@ static uint32_t opened_by[TRACKED]; /* stack node, 0: not the program's own */
 static struct closed {
     uint32_t opened, closed; /* what it was until it was closed */
 } closed[TRACKED];
+static uint64_t highest; /* above it both are empty */
 
 #define AGAIN 256
 static struct again {
@@ -29,13 +30,18 @@ static bool is_vfork_child(const struct context *c) {
 }
 
 void descriptor_opened(struct context *c, gaddr pc, uint64_t fd) {
-    if (fd >= 3 && fd < TRACKED && !is_vfork_child(c))
-        __atomic_store_n(&opened_by[fd], stack_capture(c, pc), __ATOMIC_RELAXED);
+    if (fd < 3 || fd >= TRACKED || is_vfork_child(c))
+        return;
+    uint64_t old = __atomic_load_n(&highest, __ATOMIC_ACQUIRE);
+    while (fd > old && !__atomic_compare_exchange_n(&highest, &old, fd, false, __ATOMIC_ACQ_REL,
+                                                    __ATOMIC_ACQUIRE))
+        continue;
+    __atomic_store_n(&opened_by[fd], stack_capture(c, pc), __ATOMIC_RELAXED);
 }
 
 void descriptors_closed(struct context *c, gaddr pc, uint64_t first, uint64_t last) {
     uint32_t stack = 0;
-    for (uint64_t fd = first; fd <= last && fd < TRACKED && !is_vfork_child(c); fd++) {
+    for (uint64_t fd = first; fd <= last && fd <= highest && !is_vfork_child(c); fd++) {
         uint32_t opened = __atomic_exchange_n(&opened_by[fd], 0, __ATOMIC_RELAXED);
         if (opened && !stack)
             stack = stack_capture(c, pc);
@@ -46,7 +52,7 @@ void descriptors_closed(struct context *c, gaddr pc, uint64_t first, uint64_t la
 void descriptor_not_open(struct context *c, gaddr pc, uint64_t fd) {
     if ((int32_t)fd < 3 || is_vfork_child(c))
         return; /* -1: nothing was opened */
-    struct closed before = fd < TRACKED ? closed[fd] : (struct closed){0, 0};
+    struct closed before = fd <= highest ? closed[fd] : (struct closed){0, 0};
     uint32_t stack = stack_capture(c, pc), i = 0;
     lock_take(&again_lock);
     while (i < again_count && again[i].stack != stack)
@@ -62,8 +68,9 @@ void descriptor_not_open(struct context *c, gaddr pc, uint64_t fd) {
 }
 
 void descriptors_forked(void) {
-    fill_bytes(opened_by, 0, sizeof opened_by);
-    fill_bytes(closed, 0, sizeof closed);
+    fill_bytes(opened_by, 0, (highest + 1) * sizeof *opened_by);
+    fill_bytes(closed, 0, (highest + 1) * sizeof *closed);
+    highest = 0;
     again_count = 0;
     again_lock = (struct lock){0};
 }
@@ -115,7 +122,7 @@ void descriptors_report(void) {
     report_closed_again();
     if (handed_on())
         return;
-    for (uint32_t fd = 3; fd < TRACKED; fd++) {
+    for (uint32_t fd = 3; fd <= highest; fd++) {
         if (!opened_by[fd] || system_call(__NR_fcntl, fd, 1, 0) < 0)
             continue;
         struct ledger_descriptor *d = record(fd, opened_by[fd]);

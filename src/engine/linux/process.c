@@ -71,7 +71,7 @@ void process_start(struct context *c, uint32_t parent, bool forked) {
         p->live_bytes = from->live_bytes;
         p->peak_bytes = from->live_bytes;
     }
-    p->first_sequence = forked ? heap_sequence() : 0;
+    p->first_sequence = forked ? heap_forked() : 0;
     p->heap_directory = (uint64_t)(uintptr_t)heap;
     copy_text(p->program, guest_path, sizeof p->program);
     p->silent = forked ? ledger->processes[parent - 1].silent
@@ -152,7 +152,8 @@ void process_finish(struct context *c, int status, int signal) {
     p->thread_count = n;
     if (!signal)
         descriptors_report();
-    if (ledger->leak_search && !ledger->processes[process_index].silent) {
+    if (ledger->leak_search && !ledger->processes[process_index].silent &&
+        (heap_has_own() || !p->forked)) {
         /* a guest that forbade it to be read is at its end now */
         long dumpable = system_call(__NR_prctl, PR_GET_DUMPABLE, 0, 0, 0, 0);
         if (dumpable != 1)
