@@ -40,6 +40,14 @@ loops: build
 origins: build
 	@/usr/bin/python3 tests/fuzz/origins.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Branches on random expressions, against native runs with many choices of undefined bits.
+expressions: build
+	@/usr/bin/python3 tests/fuzz/expressions.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
+# Random accesses, right ones and wrong ones: exactly the wrong ones may be told.
+mistakes: build
+	@/usr/bin/python3 tests/fuzz/mistakes.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -50,4 +58,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins expressions mistakes bench install clean

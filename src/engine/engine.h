@@ -49,6 +49,18 @@ struct queued_signal {
     char info[128];
 };
 
+/* What across.c notes at a call. */
+#define ACROSS 16
+#define ACROSS_REGISTERS 7
+struct across {
+    gaddr next, stack_pointer; /* behind the call: its address, and there */
+    uint32_t count;
+    struct across_register {
+        uint64_t value, bits;
+        uint32_t origin, number;
+    } registers[ACROSS_REGISTERS];
+};
+
 struct context {
     struct context *self;
     uint64_t reason, argument, target;
@@ -94,6 +106,8 @@ struct context {
     uint64_t refused_size;
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */
+    struct across across[ACROSS];
+    uint32_t across_count;
 };
 
 static inline struct context *current(void) {
@@ -375,6 +389,11 @@ static inline uint32_t dirty_origin(struct context *c, int element) {
 static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
     ((uint32_t *)((char *)c + CTX_ORIGIN))[element] = origin;
 }
+/* Notes the undefined bits of general registers (bit by number) at a call that comes back
+   to `next` (across.c). */
+void across_keep(struct context *c, gaddr next, uint32_t set);
+/* Behind a call: puts back what was noted there, if anything was. */
+void across_return(struct context *c);
 /* Those of c->dirty that really hold an undefined bit. */
 uint64_t dirty_now(struct context *c);
 /* Makes these elements defined. */

@@ -154,7 +154,7 @@ void cache_start(void) {
         glue_strange_store_4, glue_strange_store_8, glue_strange_store_16};
     for (int reason = 1; reason <= EXIT_LAST; reason++) {
         cache.exits[reason] = e.at;
-        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK && reason < EXIT_FRAME_STORE)
+        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK && (reason < EXIT_FRAME_STORE || reason == EXIT_KEEP))
             emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
         /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
         uint64_t pad = -(uint64_t)(uintptr_t)(e.at + 6) & 7;
@@ -711,10 +711,17 @@ static void return_missed(struct context *c) {
         tidy_stack(c, sp + 8);
     c->registers[RSP] = sp + 8 + c->argument;
     c->pc = to;
+    across_return(c);
     if (c->dirty)
         go_on_dirty(c);
     else
         go_on(c);
+}
+
+static void keep_across(struct context *c) {
+    struct instruction call;
+    decode_here(&call, c->pc);
+    across_keep(c, c->pc + call.z.length, (uint32_t)c->guest_target);
 }
 
 static void dispatch_exit(struct context *c) {
@@ -781,6 +788,10 @@ static void dispatch_exit(struct context *c) {
     case EXIT_RETURN:
         return_missed(c);
         break;
+    case EXIT_KEEP:
+        c->target = CACHE_BASE + c->argument;
+        keep_across(c);
+        break;
     case EXIT_STALE: {
         cache_site(CACHE_BASE + c->argument, &site);
         c->pc = site.pc;
@@ -794,6 +805,7 @@ static void dispatch_exit(struct context *c) {
     }
     case EXIT_LANDED:
         c->pc = c->shadow->return_address;
+        across_return(c);
         go_on(c);
         break;
     case EXIT_SYSCALL:

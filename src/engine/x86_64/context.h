@@ -94,7 +94,8 @@
 #define EXIT_FRAME_STORE 21 /* to glue_frame_store_1, _2, _4, _8, _16 by the size's logarithm;
                                and again for stores through other registers than the frame's */
 #define EXIT_COPY 31 /* to glue_copy_few: memcpy and memmove, which have a quick way, too */
-#define EXIT_LAST 31
+#define EXIT_KEEP 32 /* a call, across which registers are kept; CTX_GUEST_TARGET: which */
+#define EXIT_LAST 32
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 

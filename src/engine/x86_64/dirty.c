@@ -216,6 +216,11 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
         leave[left++] = emit_if(2); /* jb */
     }
     emit_from_context(&out, RDX, CTX_SHADOW);
+    emit8(&out, 0x81); /* cmp dword [rdx - ...], landing: across.c has a say */
+    emit_memory(&out, 7, RDX, -1, 1,
+                (int)offsetof(struct shadow_entry, host) - (int)sizeof(struct shadow_entry));
+    emit32(&out, (int64_t)(uintptr_t)cache.landing - CACHE_BASE);
+    leave[left++] = emit_if(4); /* je */
     emit_op(&out, 0x8b, RCX, RDX, -(int)sizeof(struct shadow_entry));
     emit_op(&out, 0x3b, RCX, RSP, 0);
     leave[left++] = emit_if(5); /* jne */

@@ -90,9 +90,10 @@ void emit_entry(gaddr pc, int kind) {
 }
 
 /* Where the call comes back to; the trace goes on there. */
-static void set_landing(uint8_t *field, gaddr return_address) {
+static void set_landing(uint8_t *field, gaddr return_address, bool by_c) {
     emit_entry(return_address, PLACE_EXACT | PLACE_ENTRY);
-    uint32_t offset = (uint32_t)((uint64_t)(uintptr_t)out.at - sizeof nop5 - CACHE_BASE);
+    uint8_t *landing = by_c ? cache.landing : out.at - sizeof nop5;
+    uint32_t offset = (uint32_t)((uint64_t)(uintptr_t)landing - CACHE_BASE);
     __builtin_memcpy(field, &offset, 4);
 }
 
@@ -200,7 +201,7 @@ bool emit_slot_jump(const struct instruction *i) {
     return false;
 }
 
-void emit_call(const struct instruction *i, bool flags_live) {
+void emit_call(const struct instruction *i, bool flags_live, bool keeps) {
     gaddr next = i->pc + i->z.length;
     bool direct = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
     gaddr slot, known = direct || flags_live ? 0 : slot_target(i, &slot);
@@ -241,7 +242,7 @@ void emit_call(const struct instruction *i, bool flags_live) {
     } else {
         emit_lookup(flags_live);
     }
-    set_landing(landing, next);
+    set_landing(landing, next, keeps);
     if (known_landing)
         __builtin_memcpy(known_landing, landing, 4);
 }

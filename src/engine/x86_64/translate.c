@@ -628,6 +628,17 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
     dirty_overwritten(i);
 }
 
+/* Whether a register is to keep its undefined bits across the call. */
+static bool keep_across(const struct instruction *i) {
+    uint32_t set = (uint32_t)(now.possible & RETURN_DEAD) & 0xffff;
+    set = set ? across_read(i->pc + i->z.length, set) : 0;
+    if (!set)
+        return false;
+    emit_context_constant(&out, CTX_GUEST_TARGET, set);
+    emit_exit_and_back(EXIT_KEEP, i->pc);
+    return true;
+}
+
 static void emit_one(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     enum role role = role_of(i);
     now.pc = i->pc;
@@ -658,7 +669,7 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
         dirty_drop(1ULL << ELEMENT_FLAGS);
         emit_target_use(i);
         look_behind_call(i);
-        emit_call(i, flags_live);
+        emit_call(i, flags_live, keep_across(i));
         break;
     case INDIRECT:
         emit_target_use(i);

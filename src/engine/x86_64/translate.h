@@ -76,10 +76,16 @@ extern int trace_count;
 enum role { PLAIN, BRANCH, JUMP, INDIRECT, CALL, RETURN, LOOP, SYSTEM_CALL, EMULATED, BROKEN };
 enum role role_of(const struct instruction *i);
 
+/* --- across.c --- */
+/* Of a set of general registers (bit by number) those that the code at pc, and what is
+   near behind it, reads before it overwrites them. */
+uint32_t across_read(gaddr pc, uint32_t set);
+
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
 /* Checks its own operand. */
-void emit_call(const struct instruction *i, bool flags_live);
+/* `keeps`: it comes back by C (across.c). */
+void emit_call(const struct instruction *i, bool flags_live, bool keeps);
 /* Before an indirect jump with dead flags: goes straight on where its fixed place of
    memory leads. True: nothing else is to be emitted. */
 bool emit_slot_jump(const struct instruction *i);
