@@ -51,13 +51,13 @@ struct queued_signal {
 
 /* What across.c notes at a call. */
 #define ACROSS 16
-#define ACROSS_REGISTERS 7
+#define ACROSS_REGISTERS 12
 struct across {
     gaddr next, stack_pointer; /* behind the call: its address, and there */
     uint32_t count;
     struct across_register {
-        uint64_t value, bits;
-        uint32_t origin, number;
+        uint64_t value[2], bits[2];
+        uint32_t origin, element;
     } registers[ACROSS_REGISTERS];
 };
 
@@ -106,6 +106,7 @@ struct context {
     uint64_t refused_size;
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */
+    uint32_t x87_origins[8]; /* of physical registers; independent of frames */
     struct across across[ACROSS];
     uint32_t across_count;
 };
@@ -389,9 +390,9 @@ static inline uint32_t dirty_origin(struct context *c, int element) {
 static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
     ((uint32_t *)((char *)c + CTX_ORIGIN))[element] = origin;
 }
-/* Notes the undefined bits of general registers (bit by number) at a call that comes back
-   to `next` (across.c). */
-void across_keep(struct context *c, gaddr next, uint32_t set);
+/* Notes the undefined bits of these elements at a call that comes back to `next`
+   (across.c). */
+void across_keep(struct context *c, gaddr next, uint64_t set);
 /* Behind a call: puts back what was noted there, if anything was. */
 void across_return(struct context *c);
 /* Those of c->dirty that really hold an undefined bit. */

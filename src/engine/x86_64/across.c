@@ -8,29 +8,31 @@
 #include "translate.h"
 #include "../engine.h"
 
-/* Of the general registers that the instruction overwrites as a whole. */
-static uint32_t overwritten(const struct instruction *i) {
-    uint32_t set = 0;
+/* Elements that the instruction overwrites as a whole: of vectors their lower halves. */
+static uint64_t overwritten(const struct instruction *i) {
+    uint64_t set = 0;
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
-        if (e >= 0 && e < 16 && o->size >= 32 && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
-            set |= 1u << e;
+        bool whole = e >= ELEMENT_VECTOR ? !(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ)
+                                         : o->size >= 32;
+        if (e >= 0 && whole && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
+            set |= 1ULL << e;
     }
     return set;
 }
 
-uint32_t across_read(gaddr pc, uint32_t set) {
-    enum { AHEAD = 32, WAYS = 4 };
+uint64_t across_read(gaddr pc, uint64_t set) {
+    enum { AHEAD = 48, WAYS = 4 };
     static struct instruction ahead;
     struct {
         gaddr pc;
-        uint32_t set;
+        uint64_t set;
     } ways[WAYS] = {{pc, set}};
-    uint32_t found = 0;
+    uint64_t found = 0;
     int count = 1;
     for (int n = 0; n < AHEAD && count && set & ~found;) {
-        uint32_t left = ways[--count].set & ~found;
+        uint64_t left = ways[--count].set & ~found;
         for (pc = ways[count].pc; n < AHEAD && left; n++) {
             struct mapping m;
             if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
@@ -39,7 +41,7 @@ uint32_t across_read(gaddr pc, uint32_t set) {
             enum role role = role_of(&ahead);
             if (!ahead.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
                 break;
-            uint32_t read = (uint32_t)plan_inputs(&ahead) & left;
+            uint64_t read = plan_inputs(&ahead) & left;
             found |= read;
             left &= ~read & ~overwritten(&ahead);
             gaddr next = pc + ahead.z.length;
@@ -53,7 +55,31 @@ uint32_t across_read(gaddr pc, uint32_t set) {
     return found;
 }
 
-void across_keep(struct context *c, gaddr next, uint32_t set) {
+/* Vector registers keep the guest's values while C runs. */
+static void value_of(struct context *c, int element, uint64_t value[2]) {
+    value[0] = value[1] = 0;
+    if (element < ELEMENT_VECTOR) {
+        value[0] = c->registers[element];
+        return;
+    }
+    uint64_t *v = value;
+#define READ(n)                                                                               \
+    case n:                                                                                   \
+        __asm__ volatile("movups %%xmm" #n ", (%0)" : : "r"(v) : "memory");                   \
+        break;
+    switch (element - ELEMENT_VECTOR) {
+        READ(2) READ(3) READ(4) READ(5) READ(6) READ(7) READ(8)
+        READ(9) READ(10) READ(11) READ(12) READ(13) READ(14) READ(15)
+    }
+#undef READ
+}
+
+static uint64_t *bits_of(struct context *c, int element) {
+    return element < ELEMENT_VECTOR ? &dirty_words(c)[element]
+                                    : dirty_vector(c, element - ELEMENT_VECTOR);
+}
+
+void across_keep(struct context *c, gaddr next, uint64_t set) {
     gaddr sp = c->registers[RSP];
     while (c->across_count && c->across[c->across_count - 1].stack_pointer <= sp)
         c->across_count--;
@@ -64,11 +90,17 @@ void across_keep(struct context *c, gaddr next, uint32_t set) {
     a->stack_pointer = sp;
     a->count = 0;
     for (; set && a->count < ACROSS_REGISTERS; set &= set - 1) {
-        int e = __builtin_ctz(set);
-        if (!dirty_words(c)[e])
+        int e = __builtin_ctzll(set);
+        const uint64_t *bits = bits_of(c, e);
+        bool wide = e >= ELEMENT_VECTOR;
+        if (!bits[0] && !(wide && bits[1]))
             continue;
-        a->registers[a->count++] = (struct across_register){
-            c->registers[e], dirty_words(c)[e], dirty_origin(c, e), (uint32_t)e};
+        struct across_register *r = &a->registers[a->count++];
+        value_of(c, e, r->value);
+        r->bits[0] = bits[0];
+        r->bits[1] = wide ? bits[1] : 0;
+        r->origin = dirty_origin(c, e);
+        r->element = (uint32_t)e;
     }
 }
 
@@ -84,10 +116,14 @@ void across_return(struct context *c) {
     c->across_count--;
     for (uint32_t k = 0; k < a->count; k++) {
         const struct across_register *r = &a->registers[k];
-        if (c->registers[r->number] != r->value)
+        uint64_t value[2], *bits = bits_of(c, (int)r->element);
+        value_of(c, (int)r->element, value);
+        if (value[0] != r->value[0] || value[1] != r->value[1])
             continue;
-        dirty_words(c)[r->number] = r->bits;
-        dirty_set_origin(c, (int)r->number, r->origin);
-        c->dirty |= 1ULL << r->number;
+        bits[0] = r->bits[0];
+        if (r->element >= ELEMENT_VECTOR)
+            bits[1] = r->bits[1];
+        dirty_set_origin(c, (int)r->element, r->origin);
+        c->dirty |= 1ULL << r->element;
     }
 }

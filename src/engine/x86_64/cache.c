@@ -721,7 +721,7 @@ static void return_missed(struct context *c) {
 static void keep_across(struct context *c) {
     struct instruction call;
     decode_here(&call, c->pc);
-    across_keep(c, c->pc + call.z.length, (uint32_t)c->guest_target);
+    across_keep(c, c->pc + call.z.length, c->guest_target);
 }
 
 static void dispatch_exit(struct context *c) {

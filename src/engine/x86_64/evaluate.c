@@ -62,26 +62,49 @@ static void x87_rule(struct step *k) {
     int top = x87_top();
     bool bad = false;
     int base = p->stack_x87 == 1 ? 1 : 0;
+    if (p->exchanges) {
+        int a = (top + p->operands[0].number) & 7, b = (top + p->operands[1].number) & 7;
+        uint8_t bits = u[a];
+        uint32_t origin = c->x87_origins[a];
+        u[a] = u[b];
+        u[b] = bits;
+        c->x87_origins[a] = c->x87_origins[b];
+        c->x87_origins[b] = origin;
+        return;
+    }
     for (int n = 0; n < p->count; n++) {
         const struct plan_operand *o = &p->operands[n];
         if (!o->read)
             continue;
-        if (o->kind == OPERAND_X87)
-            bad |= u[(top + o->number) & 7];
-        else if (o->kind == OPERAND_MEMORY)
+        if (o->kind == OPERAND_X87) {
+            int from = (top + o->number) & 7;
+            if (u[from] && !k->origin)
+                k->origin = c->x87_origins[from];
+            bad |= u[from];
+        } else if (o->kind == OPERAND_MEMORY)
             bad |= any(k->bits[n], o->size > 64 ? 64 : o->size);
     }
+    if (p->flags_read & (uint32_t)k->flags) { /* conditional moves */
+        bad = true;
+        if (!k->origin)
+            k->origin = dirty_origin(c, ELEMENT_FLAGS);
+    }
+    uint32_t origin = bad ? origin_keep(c, k->origin) : 0;
     for (int n = 0; n < p->count; n++) {
         const struct plan_operand *o = &p->operands[n];
         if (!o->write)
             continue;
-        if (o->kind == OPERAND_X87)
+        if (o->kind == OPERAND_X87) {
             u[(top - base + o->number) & 7] = bad ? 0xff : 0;
-        else
+            c->x87_origins[(top - base + o->number) & 7] = origin;
+        } else {
             fill_bytes(k->out[n], bad ? 0xff : 0, 64);
+        }
     }
-    if (base)
+    if (base) {
         u[(top - 1) & 7] = bad ? 0xff : 0;
+        c->x87_origins[(top - 1) & 7] = origin;
+    }
     for (int i = 0; i < -p->stack_x87; i++)
         u[(top + i) & 7] = 0;
     k->flags = p->flags_written && bad ? derived(FLAG_ZF | FLAG_PF | FLAG_CF) : 0;
@@ -291,9 +314,7 @@ static void take_inputs(struct step *k) {
                 fill_bytes(k->bits[n], undefined_x87(c)[o->number - 8], 8);
                 if (!k->origin && o->read && k->bits[n][0])
                     k->origin = dirty_origin(c, ELEMENT_X87);
-            } else if (!k->origin && o->read) {
-                k->origin = dirty_origin(c, ELEMENT_X87);
-            }
+            } /* else: x87_rule */
             break;
         case OPERAND_MEMORY: {
             const struct memory *m = &p->memory[o->number];

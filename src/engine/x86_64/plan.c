@@ -353,6 +353,7 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         plan_masked(p, i);
     if (i->z.mnemonic == ZYDIS_MNEMONIC_VZEROALL)
         p->zeroing = true;
+    p->exchanges = i->z.mnemonic == ZYDIS_MNEMONIC_FXCH;
     if (p->rule == RULE_X87)
         p->stack_x87 = (int8_t)x87_move(i->z.mnemonic);
     return index;

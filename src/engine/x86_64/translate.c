@@ -630,11 +630,12 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
 
 /* Whether a register is to keep its undefined bits across the call. */
 static bool keep_across(const struct instruction *i) {
-    uint32_t set = (uint32_t)(now.possible & RETURN_DEAD) & 0xffff;
+    uint64_t set = now.possible & RETURN_DEAD & (0xffff | 0xffffULL << ELEMENT_VECTOR);
     set = set ? across_read(i->pc + i->z.length, set) : 0;
     if (!set)
         return false;
-    emit_context_constant(&out, CTX_GUEST_TARGET, set);
+    emit_context_constant(&out, CTX_GUEST_TARGET, (uint32_t)set);
+    emit_context_constant(&out, CTX_GUEST_TARGET + 4, (uint32_t)(set >> 32));
     emit_exit_and_back(EXIT_KEEP, i->pc);
     return true;
 }

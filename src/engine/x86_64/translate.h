@@ -77,9 +77,9 @@ enum role { PLAIN, BRANCH, JUMP, INDIRECT, CALL, RETURN, LOOP, SYSTEM_CALL, EMUL
 enum role role_of(const struct instruction *i);
 
 /* --- across.c --- */
-/* Of a set of general registers (bit by number) those that the code at pc, and what is
-   near behind it, reads before it overwrites them. */
-uint32_t across_read(gaddr pc, uint32_t set);
+/* Of a set of elements (general registers, lower halves of vectors) those that the code
+   at pc, and what is near behind it, reads before it overwrites them. */
+uint64_t across_read(gaddr pc, uint64_t set);
 
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
