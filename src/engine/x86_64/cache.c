@@ -671,12 +671,10 @@ static void keep_origins(struct context *c) {
 
 /* As glue_mark. */
 static void tidy_stack(struct context *c, gaddr sp) {
-    gaddr from = c->mark > sp - 160 ? c->mark : sp - 160;
+    gaddr from = c->mark > sp - 65536 ? c->mark : sp - 65536;
     shadow_fill(from, sp - from, 0xff);
-    if (c->mark_high) {
-        gaddr low = c->mark > sp - 65536 ? c->mark : sp - 65536;
-        origin_clear(low, sp - low);
-    }
+    if (c->mark_high)
+        origin_clear(from, sp - from);
     bool more = c->mark_high > sp;
     c->mark = more ? sp : ~0ULL;
     if (!more)

@@ -401,6 +401,12 @@ static void emit_unspill_all(uint32_t spilled) {
 /* The jump at the end is patched to lead to the dirty version. */
 void emit_cold_check(struct cold *c) {
     emit_unspill_all(c->spilled);
+    if (c->owes) { /* whoever goes on from here does not know: the next return sees to it */
+        emit_spill(&out, RCX);
+        emit_op(&out, 0x8d, RCX, RSP, -RED_ZONE);
+        emit_to_context(&out, RCX, CTX_MARK);
+        emit_unspill(&out, RCX);
+    }
     emit_dirty_set();
     uint8_t *number = out.at;
     emit_context_constant(&out, CTX_ARGUMENT, 0);

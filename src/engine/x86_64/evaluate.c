@@ -1,6 +1,7 @@
 /* Computes what an instruction is about to do to undefined bits, from the
    values and undefined bits of its inputs. Runs before the instruction itself.
    Notation as in rules.h: a, b values; s, t their undefined bits. */
+#include "decode.h"
 #include "step.h"
 
 /* --- conditions --- */
@@ -570,8 +571,23 @@ static void gather_rule(struct step *k) {
         dirty_masks(c)[p->mask] = 0; /* the instruction itself clears it */
 }
 
-/* A value that was told about counts as defined, also where it came from: one
-   mistake is one finding. */
+/* How many bytes an instruction shortly before pc loads from the address into the register
+   (narrow variables are extended when they are loaded); 0: none does. */
+static uint64_t loaded_before(struct context *c, gaddr pc, int reg, gaddr address) {
+    enum { SHORTEST = 2, FARTHEST = 24 };
+    static struct instruction load;
+    for (gaddr distance = SHORTEST; distance <= FARTHEST; distance++) {
+        decode_here(&load, pc - distance);
+        const struct memory *m = &load.memory[0];
+        if (load.valid && load.z.length <= distance && load.memory_count == 1 && m->read &&
+            load.registers_written == 1u << reg && address_of(c, m) == address)
+            return m->size;
+    }
+    return 0;
+}
+
+/* A value that was told about counts as defined, also where it came from, unless another
+   stands there now: one mistake is one finding. */
 static void define_compared(struct context *c) {
     const struct plan *p = c->compared;
     if (!p || (p->rule != RULE_CMP && p->rule != RULE_TEST && p->rule != RULE_V_COMPARE))
@@ -579,16 +595,21 @@ static void define_compared(struct context *c) {
     for (int n = 0; n < p->count; n++) {
         const struct plan_operand *o = &p->operands[n];
         gaddr a = o->kind == OPERAND_MEMORY ? c->compared_at[o->number] : 0;
+        uint64_t size = o->size;
         if (o->kind == OPERAND_GENERAL) {
             uint32_t origin = dirty_origin(c, o->number);
             if (!dirty_words(c)[o->number])
                 continue;
             dirty_words(c)[o->number] = 0;
-            if (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_RECORD_CODES)
-                a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
+            if (origin < ORIGIN_STACK_CODES || origin >= ORIGIN_RECORD_CODES)
+                continue;
+            a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
+            if (origin_at(c, a) != origin)
+                continue;
+            size = loaded_before(c, p->pc, o->number, a);
         }
-        if (a && a < GUEST_END - 8 && o->size <= 8)
-            shadow_define(c, a, o->size);
+        if (a && a < GUEST_END - 8 && size <= 8)
+            shadow_define(c, a, size);
     }
     c->compared = NULL;
 }

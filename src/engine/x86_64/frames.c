@@ -165,7 +165,6 @@ static bool goes_straight_back(const struct instruction *i) {
 }
 
 bool frame_has_below(const struct instruction *i, const struct memory *m) {
-    enum { RED_ZONE = 128 };
     if (depth != 0 || m->base != RBP || m->index >= 0 || m->segment || m->address32 ||
         m->displacement >= 0 || m->displacement < -RED_ZONE ||
         m->displacement + (int64_t)m->size > 0 || !goes_straight_back(i))
@@ -174,6 +173,8 @@ bool frame_has_below(const struct instruction *i, const struct memory *m) {
         below = m->displacement;
     return true;
 }
+
+bool frame_owes(void) { return below != 0; }
 
 void emit_frame_end(const struct instruction *i) {
     if (!below || !pops_frame_pointer(i))

@@ -517,8 +517,8 @@ glue_mark:
     jb 8f
     cmp %fs:CTX_STACK_HIGH, %rsp
     ja 8f
-    mov %fs:CTX_MARK, %rcx
-    lea -160(%rsp), %rax
+    mov %fs:CTX_MARK, %rcx /* a frame may lie between it and the return address */
+    lea -65536(%rsp), %rax
     cmp %rax, %rcx
     cmovb %rax, %rcx
 1:  movq $-1, %gs:(%rcx)

@@ -26,6 +26,7 @@ struct cold *cold_add(enum cold_kind kind, uint8_t *patch) {
     c->possible = now.possible;
     c->changed = now.changed;
     c->kept = out.kept;
+    c->owes = frame_owes();
     return c;
 }
 

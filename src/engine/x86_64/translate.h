@@ -36,6 +36,7 @@ struct cold {
     bool dirty_link;
     bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
+    bool owes;    /* the same: the trace has still to undo what it defined (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
 };
 
@@ -146,6 +147,8 @@ bool frame_has(const struct memory *m);
 /* The same in the red zone, of a function that goes straight back from here: what was
    defined so is undone by emit_frame_end, to be told of each instruction before it runs. */
 bool frame_has_below(const struct instruction *i, const struct memory *m);
+/* Whether the trace has defined such a slot and not undone it yet. */
+bool frame_owes(void);
 void emit_frame_end(const struct instruction *i);
 /* A push or pop of which only the move of the stack pointer counts. */
 bool makes_frame(const struct instruction *i);
