@@ -1,9 +1,9 @@
 /* Undefined values in registers that the psABI leaves dead after a call, and that the
    caller reads behind it all the same: compilers keep values there across calls of
-   functions whose code they see (interprocedural register allocation). Returns drop the
-   bits of such registers; where the code behind a call reads one, the call leaves by C,
-   which notes the bits, and comes back by C, which puts them back if the register still
-   has its value. */
+   functions whose code they see (interprocedural register allocation), arguments of the
+   next call among them. Returns drop the bits of such registers; where the code behind a
+   call reads one, the call leaves by C, which notes the bits, and comes back by C, which
+   puts them back if the register still has its value. */
 #include "plan.h"
 #include "translate.h"
 #include "../engine.h"
@@ -22,37 +22,47 @@ static uint64_t overwritten(const struct instruction *i) {
     return set;
 }
 
-uint64_t across_read(gaddr pc, uint64_t set) {
-    enum { AHEAD = 48, WAYS = 4 };
-    static struct instruction ahead;
+/* Registers that hold arguments (psABI 3.2.3). */
+static const uint64_t arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8 |
+                                  0xffULL << ELEMENT_VECTOR;
+
+static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
+    enum { WAYS = 4, INSIDE = 16 };
+    struct instruction i;
     struct {
         gaddr pc;
         uint64_t set;
     } ways[WAYS] = {{pc, set}};
     uint64_t found = 0;
     int count = 1;
-    for (int n = 0; n < AHEAD && count && set & ~found;) {
+    while (ahead > 0 && count && set & ~found) {
         uint64_t left = ways[--count].set & ~found;
-        for (pc = ways[count].pc; n < AHEAD && left; n++) {
+        for (pc = ways[count].pc; ahead > 0 && left; ahead--) {
             struct mapping m;
             if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
                 break;
-            decode(&ahead, pc, 15);
-            enum role role = role_of(&ahead);
-            if (!ahead.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
+            decode(&i, pc, 15);
+            enum role role = role_of(&i);
+            if (!i.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
                 break;
-            uint64_t read = plan_inputs(&ahead) & left;
+            uint64_t read = plan_inputs(&i) & left;
+            if (role == CALL && calls && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+                read |= read_from(branch_target(&i), left & arguments, INSIDE, false);
             found |= read;
-            left &= ~read & ~overwritten(&ahead);
-            gaddr next = pc + ahead.z.length;
+            left &= ~read & ~overwritten(&i);
             if (role == BRANCH && count < WAYS) {
-                ways[count].pc = branch_target(&ahead);
+                ways[count].pc = branch_target(&i);
                 ways[count++].set = left;
             }
-            pc = role == JUMP ? branch_target(&ahead) : next;
+            pc = role == JUMP ? branch_target(&i) : pc + i.z.length;
         }
     }
     return found;
+}
+
+uint64_t across_read(gaddr pc, uint64_t set) {
+    enum { AHEAD = 48 };
+    return read_from(pc, set, AHEAD, true);
 }
 
 /* Vector registers keep the guest's values while C runs. */
