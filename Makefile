@@ -40,6 +40,10 @@ loops: build
 origins: build
 	@/usr/bin/python3 tests/fuzz/origins.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Structures in frames, passed about: exactly the members never set may be told.
+frames: build
+	@/usr/bin/python3 tests/fuzz/frames.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Branches on random expressions, against native runs with many choices of undefined bits.
 expressions: build
 	@/usr/bin/python3 tests/fuzz/expressions.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -58,4 +62,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins expressions mistakes bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins frames expressions mistakes bench install clean

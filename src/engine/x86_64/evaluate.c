@@ -571,17 +571,24 @@ static void gather_rule(struct step *k) {
         dirty_masks(c)[p->mask] = 0; /* the instruction itself clears it */
 }
 
-/* How many bytes an instruction shortly before pc loads from the address into the register
-   (narrow variables are extended when they are loaded); 0: none does. */
-static uint64_t loaded_before(struct context *c, gaddr pc, int reg, gaddr address) {
-    enum { SHORTEST = 2, FARTHEST = 24 };
-    static struct instruction load;
-    for (gaddr distance = SHORTEST; distance <= FARTHEST; distance++) {
-        decode_here(&load, pc - distance);
-        const struct memory *m = &load.memory[0];
-        if (load.valid && load.z.length <= distance && load.memory_count == 1 && m->read &&
-            load.registers_written == 1u << reg && address_of(c, m) == address)
+/* How many bytes the instruction before pc, or the one before that, loads from the address
+   into the register (narrow variables are extended when they are loaded); 0: neither. */
+static uint64_t loaded_before(struct context *c, gaddr pc, int reg, gaddr address, bool again) {
+    enum { LONGEST = 15 };
+    struct instruction i;
+    for (gaddr length = 1; length <= LONGEST; length++) {
+        decode_here(&i, pc - length);
+        if (!i.valid || i.z.length != length)
+            continue;
+        const struct memory *m = &i.memory[0];
+        if (i.registers_written == 1u << reg && i.memory_count == 1 && m->read &&
+            address_of(c, m) == address)
             return m->size;
+        uint64_t size = again && !(i.registers_written & 1u << reg)
+                            ? loaded_before(c, pc - length, reg, address, false)
+                            : 0;
+        if (size)
+            return size;
     }
     return 0;
 }
@@ -606,7 +613,7 @@ static void define_compared(struct context *c) {
             a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
             if (origin_at(c, a) != origin)
                 continue;
-            size = loaded_before(c, p->pc, o->number, a);
+            size = loaded_before(c, p->pc, o->number, a, true);
         }
         if (a && a < GUEST_END - 8 && size <= 8)
             shadow_define(c, a, size);
