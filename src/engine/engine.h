@@ -104,6 +104,7 @@ struct context {
     const struct filter *filters; /* on its system calls, the newest first */
     bool strict;                  /* SECCOMP_MODE_STRICT */
     uint64_t refused_size;
+    uint32_t telling; /* a signal sent for the tracer to see */
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */
     uint32_t x87_origins[8]; /* of physical registers; independent of frames */
@@ -469,6 +470,10 @@ _Noreturn void signals_die(struct context *c, int number);
 /* SIGSYS with what seccomp(2) says stands in it. */
 void signals_raise_filtered(struct context *c, int error, int number);
 void signals_raise(struct context *c, int number, int code, gaddr address);
+/* --- linux/tracees.c --- */
+extern bool process_traced; /* it asked for that itself */
+/* After ptrace(2) succeeded: what it tells of registers becomes the guest's. */
+void tracee_registers(uint64_t request, uint64_t pid, gaddr address, gaddr data);
 /* Before the engine takes its own space: a soft limit becomes the program's alone. */
 void limits_lift(void);
 /* At the start of a process; `parent`: who started it, or null. */

@@ -257,6 +257,8 @@ void effect_ptrace(struct call *k) {
             takes_some(k, 3, data, traces[i].in);
             gives_all(k, data, traces[i].out);
         }
+    if (succeeded(k))
+        tracee_registers(k->a[0], k->a[1], k->a[2], data);
     switch (k->a[0]) {
     case 0x4204: /* PTRACE_GETREGSET: through an iovec */
         takes(k, 3, data, 0, 16);

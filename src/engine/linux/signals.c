@@ -277,6 +277,10 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         roll(c, uc, pc);
         return;
     }
+    if (c->telling && c->telling == (uint32_t)number) {
+        c->telling = 0;
+        return;
+    }
     /* error code bit 1: a write */
     if (number == 11 && info->si_code == 2 && (s->err & 2) &&
         memory_code_written((uint64_t)(uintptr_t)info->si_addr))
@@ -561,6 +565,22 @@ void signals_deliver(struct context *c) {
     }
 }
 
+/* A tracer sees signals that the kernel delivers. False: it kept this one back. */
+static bool tell_tracer(struct context *c, int number) {
+    siginfo_t info;
+    fill_bytes(&info, 0, sizeof info);
+    info.si_signo = number;
+    info.si_code = -6; /* SI_TKILL */
+    c->telling = (uint32_t)number;
+    uint64_t all = bit(number), old;
+    system_call(__NR_rt_sigprocmask, 1, &all, &old, 8); /* unblocks it */
+    system_call(__NR_rt_tgsigqueueinfo, system_call(__NR_getpid), c->tid, number, &info);
+    system_call(__NR_rt_sigprocmask, 2, &old, 0, 8);
+    bool told = !c->telling;
+    c->telling = 0;
+    return told;
+}
+
 void signals_raise(struct context *c, int number, int code, gaddr address) {
     siginfo_t info;
     fill_bytes(&info, 0, sizeof info);
@@ -568,6 +588,8 @@ void signals_raise(struct context *c, int number, int code, gaddr address) {
     info.si_code = code;
     info.si_addr = guest(address);
     c->fault_address = address;
+    if (process_traced && !tell_tracer(c, number))
+        return;
     if ((c->signal_mask & bit(number)) || actions[number].handler == (gaddr)(uintptr_t)SIG_IGN)
         actions[number].handler = 0;
     deliver(c, number, &info);

@@ -190,6 +190,7 @@ static long start_process(struct context *c, uint64_t flags, gaddr stack, gaddr 
         cache_child();
         signals_forked(c);
         descriptors_forked();
+        process_traced = false;
         process_start(c, process_index + 1, true);
     }
     system_call(__NR_rt_sigprocmask, 2, &old, 0, 8);

@@ -552,7 +552,8 @@ static void unexecutable(struct context *c, gaddr pc) {
                        .bad = pc,
                        .size = 1,
                        .signal = 11};
-    finding_report(c, pc, &a);
+    if (!process_traced) /* else it is between the program and its tracer */
+        finding_report(c, pc, &a);
     struct mapping m;
     signals_raise(c, 11, memory_lookup(pc, &m) ? 2 : 1, pc);
 }
