@@ -335,6 +335,9 @@ void touch_fresh(gaddr start, uint64_t size, bool forbidden); /* chunks, 1 MiB a
 gaddr touch_first_bad(struct context *c, gaddr address, uint64_t size, bool write);
 /* The return address slot in the range that is still to be used, or 0. */
 gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size, bool write);
+/* A translation was left in its middle, which may have had the red zone to undo: the next
+   return sees to it. */
+void stack_owes(struct context *c);
 /* The frame that owns a stack address was released. */
 bool touch_is_released(struct context *c, gaddr address);
 /* Origin codes: 0 none; heap granules; slots of the first thread's stack; records. */

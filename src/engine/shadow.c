@@ -248,6 +248,12 @@ static bool has_called(struct context *c) {
            c->shadow->stack_pointer && c->shadow->stack_pointer < c->registers[RSP];
 }
 
+void stack_owes(struct context *c) {
+    gaddr sp = c->registers[RSP];
+    if (on_own_stack(c, sp) && sp - RED_ZONE < c->mark)
+        c->mark = sp - RED_ZONE;
+}
+
 bool touch_is_released(struct context *c, gaddr address) {
     return on_own_stack(c, address) && address < c->registers[RSP] - 128 &&
            *shadow_of(address) == 0xff;

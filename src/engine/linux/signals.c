@@ -625,6 +625,7 @@ void signals_return(struct context *c) {
     c->pc = s->ip;
     c->target = 0;
     restore_undefined(c, (gaddr)(uintptr_t)f, s->fpstate, r[RSP]);
+    stack_owes(c);
     c->signal_mask = *mask_of(&f->uc) & ~(bit(9) | bit(19));
     signals_real_mask(c);
     c->pending = signals_deliverable(c);

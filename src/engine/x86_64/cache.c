@@ -613,6 +613,7 @@ static void followed(struct context *c, const struct plan *plan) {
     c->dirty = plan->outputs;
     if (dirty_now(c)) {
         dirty_clear(c, plan->outputs);
+        stack_owes(c);
         c->target = dirty_lookup(c, plan->pc, 0, dirty_site_add(plan->pc));
     }
     c->dirty = 0;
