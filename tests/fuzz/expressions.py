@@ -3,12 +3,13 @@ compiled in many ways. Run natively with thousands of choices of those bits, a b
 goes both ways must be told; how many others are told is counted (some go both ways for
 choices that were not tried).
 expressions.py TONDO [SEEDS] [FIRST]"""
-import json
 import pathlib
 import random
 import subprocess
 import sys
 import tempfile
+
+from programs import arguments, compiled, findings
 
 COMPILERS = ["gcc -O0", "gcc -O2", "gcc -O3 -mavx2 -mbmi -mbmi2", "clang -O0", "clang -O2",
              "clang -O3 -mavx2 -mbmi -mbmi2"]
@@ -110,21 +111,17 @@ def program(seed):
 
 
 def main():
-    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [5])[0]), int((sys.argv[3:] or [1])[0])
+    tondo, seeds = arguments()
     varying = steady = missed = more = 0
     with tempfile.TemporaryDirectory() as folder:
         here = pathlib.Path(folder)
-        run = lambda command, **more: subprocess.run(command, shell=True, cwd=here, check=True, **more)
-        for seed in range(first, first + seeds):
+        for seed in seeds:
             text, start, functions = program(seed)
-            (here / "e.c").write_text(text)
-            run("gcc -O1 -w -DCHOOSE e.c -o chosen")
-            went = run("./chosen", capture_output=True, text=True).stdout.split()
+            compiled(here, "gcc -O1 -DCHOOSE", text)
+            went = subprocess.run("./p", cwd=here, capture_output=True, text=True).stdout.split()
             for compiler in COMPILERS:
-                run(f"{compiler} -g -w e.c -o e")
-                run(f"{tondo} run -q --findings-status 0 -r json:found ./e", stderr=subprocess.DEVNULL)
-                told = {f["stack"][0]["line"] - start
-                        for f in json.loads((here / "found").read_text())["findings"]
+                compiled(here, compiler, text)
+                told = {f["stack"][0]["line"] - start for f in findings(here, tondo)
                         if f["kind"] == "uninitialized-value"}
                 for n in range(BRANCHES):
                     if went[n] == "3":

@@ -3,12 +3,9 @@ passed about (by value, by pointer, as variable arguments, across calls and by f
 leave undefined frames behind), compiled in many ways: exactly the undefined members must be
 told where they are compared.
 frames.py TONDO [SEEDS] [FIRST]"""
-import json
-import pathlib
 import random
-import subprocess
-import sys
-import tempfile
+
+from programs import compare
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1", "clang -O2",
              "clang -O3 -mavx2"]
@@ -121,29 +118,12 @@ def program(seed):
     return HEAD + "\n".join(text) + f"\nint main(void) {{ {calls} return 0; }}\n", wanted
 
 
-def main():
-    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [5])[0]), int((sys.argv[3:] or [1])[0])
-    good = bad = 0
-    with tempfile.TemporaryDirectory() as folder:
-        here = pathlib.Path(folder)
-        for seed in range(first, first + seeds):
-            text, wanted = program(seed)
-            (here / "f.c").write_text(text)
-            for compiler in COMPILERS:
-                subprocess.run(f"{compiler} -g -w f.c -o f", shell=True, cwd=here, check=True)
-                subprocess.run([tondo, "run", "-q", "--findings-status", "0", "-r", "json:found", "./f"],
-                               cwd=here, stderr=subprocess.DEVNULL)
-                found = {f["stack"][0]["line"]
-                         for f in json.loads((here / "found").read_text())["findings"]
-                         if f["kind"] != "leak"}
-                good += found == wanted
-                if found != wanted:
-                    bad += 1
-                    print(f"seed {seed}, {compiler}:")
-                    for n in sorted(found ^ wanted):
-                        print("    missed" if n in wanted else "    more", n, text.split("\n")[n - 1])
-    print(f"{good} passed, {bad} failed")
-    sys.exit(bad > 0)
+def told(findings):
+    return {f["stack"][0]["line"] for f in findings if f["kind"] != "leak"}
 
 
-main()
+def describe(lines, wanted, found):
+    return [f"{'missed' if n in wanted else 'more'}: {n} {lines[n - 1]}" for n in sorted(found ^ wanted)]
+
+
+compare(COMPILERS, program, told, describe)

@@ -1,12 +1,9 @@
 """Random accesses to random blocks, half of them wrong and each in a line of its own, compiled
 in many ways: exactly the wrong ones must be told, by kind and line.
 mistakes.py TONDO [SEEDS] [FIRST]"""
-import json
-import pathlib
 import random
-import subprocess
-import sys
-import tempfile
+
+from programs import compare
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O2",
              "clang -O3 -mavx2"]
@@ -136,9 +133,9 @@ def program(seed):
             "    return 0;\n}\n", {(n + start, kind) for n, kind in wanted})
 
 
-def told(session):
+def told(findings):
     found = set()
-    for f in session["findings"]:
+    for f in findings:
         if f["kind"] not in ("leak", "descriptor-leak"):
             own = next((s for s in f["stack"] if (s["function"] or "").startswith("f") and
                         s["line"] and s["own"]), None)
@@ -146,28 +143,9 @@ def told(session):
     return found
 
 
-def main():
-    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [5])[0]), int((sys.argv[3:] or [1])[0])
-    good = bad = 0
-    with tempfile.TemporaryDirectory() as folder:
-        here = pathlib.Path(folder)
-        for seed in range(first, first + seeds):
-            text, wanted = program(seed)
-            (here / "m.c").write_text(text)
-            for compiler in COMPILERS:
-                subprocess.run(f"{compiler} -g -w -fno-builtin m.c -o m", shell=True, cwd=here, check=True)
-                subprocess.run([tondo, "run", "-q", "--findings-status", "0", "-r", "json:found", "./m"],
-                               cwd=here, stderr=subprocess.DEVNULL)
-                found = told(json.loads((here / "found").read_text()))
-                good += found == wanted
-                if found != wanted:
-                    bad += 1
-                    print(f"seed {seed}, {compiler}: missed {sorted(wanted - found)}, "
-                          f"more {sorted(found - wanted, key=str)}")
-                    for n, _ in (wanted ^ found):
-                        print("    ", text.split("\n")[n - 1] if n else "")
-    print(f"{good} passed, {bad} failed")
-    sys.exit(bad > 0)
+def describe(lines, wanted, found):
+    return [f"{'missed' if x in wanted else 'more'}: {x[1]}: {x[0]} {lines[x[0] - 1] if x[0] else ''}"
+            for x in sorted(found ^ wanted, key=str)]
 
 
-main()
+compare([f"{c} -fno-builtin" for c in COMPILERS], program, told, describe)

@@ -1,12 +1,9 @@
 """Structures and arrays whose members come from several places that were never set, moved
 about in many ways and compiled in many ways: each must still say where it is from.
 origins.py TONDO [SEEDS] [FIRST]"""
-import json
-import pathlib
 import random
-import subprocess
-import sys
-import tempfile
+
+from programs import compare
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1",
              "clang -O2", "clang -O3 -mavx2"]
@@ -117,9 +114,9 @@ def program(seed):
     return "".join(text) + "int main(void) { " + " ".join(calls) + " return 0; }\n", wanted
 
 
-def told(session):
+def told(findings):
     found = {}
-    for f in session["findings"]:
+    for f in findings:
         if f["kind"] == "uninitialized-value":
             names = [x["function"] for x in f["origin"]["stack"] or []]
             source = next((n for n in names if n and n.startswith("source")), f["origin"]["variable"])
@@ -127,27 +124,9 @@ def told(session):
     return found
 
 
-def main():
-    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [5])[0]), int((sys.argv[3:] or [1])[0])
-    good = bad = 0
-    with tempfile.TemporaryDirectory() as folder:
-        here = pathlib.Path(folder)
-        for seed in range(first, first + seeds):
-            text, wanted = program(seed)
-            (here / "origins.c").write_text(text)
-            for compiler in COMPILERS:
-                subprocess.run(f"{compiler} -g -w origins.c -o origins", shell=True, cwd=here, check=True)
-                subprocess.run([tondo, "run", "-q", "--findings-status", "0", "-r", "json:found",
-                                "./origins"], cwd=here, stderr=subprocess.DEVNULL)
-                found = told(json.loads((here / "found").read_text()))
-                if found == wanted:
-                    good += 1
-                    continue
-                bad += 1
-                line = min(n for n in found.keys() | wanted.keys() if found.get(n) != wanted.get(n))
-                print(f"seed {seed}, {compiler}: line {line}: {found.get(line)}, not {wanted.get(line)}")
-    print(f"{good} passed, {bad} failed")
-    sys.exit(bad > 0)
+def describe(lines, wanted, found):
+    return [f"line {n}: {found.get(n)}, not {wanted.get(n)}"
+            for n in sorted(found.keys() | wanted.keys()) if found.get(n) != wanted.get(n)]
 
 
-main()
+compare(COMPILERS, program, told, describe)
