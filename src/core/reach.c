@@ -9,6 +9,9 @@
 #include <string.h>
 
 enum { NONE = UINT32_MAX };
+/* So many pointers into the middle of a block are looked at more closely: texts have
+   millions. */
+#define TRIES 4096
 
 #define CHUNK_SHIFT 20
 
@@ -64,17 +67,20 @@ static uint64_t word_at(const struct reach *r, uint64_t address) {
    children), whose lowest two bits may be marks. */
 static bool is_link(const struct reach *r, const struct reach_block *b, uint64_t address) {
     enum { WORDS = 3 };
+    const uint64_t marks = 3;
+    uint64_t link[WORDS] = {0}, other[WORDS];
+    uint64_t rest = b->start + b->size - address;
     if (address % 8)
         return false;
+    r->read(r->self, address, link, rest < sizeof link ? rest & ~(uint64_t)7 : sizeof link);
     for (int i = 0; i < WORDS; i++) {
-        uint64_t place = address + 8 * (uint64_t)i, other;
-        if (place + 8 > b->start + b->size)
-            return false;
-        other = word_at(r, place) & ~(uint64_t)3;
-        if (!other || other % 8 || other == address)
+        uint64_t to = link[i] & ~marks;
+        if (!to || to % 8 || to == address ||
+            (block_at(r, to) == NONE && !(r->is_static && r->is_static(r->self, to))))
             continue;
+        r->read(r->self, to, other, sizeof other);
         for (int k = 0; k < WORDS; k++)
-            if ((word_at(r, other + 8 * (uint64_t)k) & ~(uint64_t)3) == address)
+            if ((other[k] & ~marks) == address)
                 return true;
     }
     return false;
@@ -110,7 +116,8 @@ static void follow_word(struct reach *r, uint64_t word) {
     struct reach_block *b = &r->blocks[i];
     if (b->leak == LEAK_REACHABLE)
         return;
-    if (word != b->start && !keeps_whole(r, b, word)) {
+    if (word != b->start && (b->tried >= TRIES || !keeps_whole(r, b, word))) {
+        b->tried++;
         b->leak = LEAK_INTERIOR; /* until a better pointer is found */
         return;
     }

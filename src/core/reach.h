@@ -17,6 +17,7 @@ struct reach_block {
     /* results */
     enum leak_class leak;
     uint32_t owner; /* for dependent blocks: the lost block they hang on */
+    uint32_t tried; /* private */
 };
 
 struct reach_root {
