@@ -62,6 +62,13 @@ static uint64_t word_at(const struct reach *r, uint64_t address) {
     return word;
 }
 
+static bool in_root(const struct reach *r, uint64_t address) {
+    for (size_t i = 0; i < r->root_count; i++)
+        if (address >= r->roots[i].start && address - r->roots[i].start < r->roots[i].size)
+            return true;
+    return false;
+}
+
 /* Lists and trees whose links lie in the middle of their elements ("intrusive"): two links
    that point to each other. A link is up to three words (next and previous; parent and two
    children), whose lowest two bits may be marks. */
@@ -76,7 +83,7 @@ static bool is_link(const struct reach *r, const struct reach_block *b, uint64_t
     for (int i = 0; i < WORDS; i++) {
         uint64_t to = link[i] & ~marks;
         if (!to || to % 8 || to == address ||
-            (block_at(r, to) == NONE && !(r->is_static && r->is_static(r->self, to))))
+            (block_at(r, to) == NONE && !in_root(r, to)))
             continue;
         r->read(r->self, to, other, sizeof other);
         for (int k = 0; k < WORDS; k++)

@@ -95,6 +95,9 @@ static void links_and_marks(void) {
     memcpy((char *)&heap[8][2] + 38, &packed, 8);
     point(4, 0, at(11) + 32); /* an array of one element of 16 bytes, aligned to 32 */
     point(11, 3, 1);
+    point(4, 2, at(12) + 8); /* alone in a ring whose head is a root */
+    point(12, 1, ROOTS + 8);
+    point(12, 2, ROOTS + 8);
     struct reach r = {.regions = &region, .region_count = 1, .blocks = blocks, .block_count = 16,
                       .read = read_memory, .is_static = is_static, .hands_out = hands_out};
     reach_begin(&r);
@@ -112,6 +115,7 @@ static void links_and_marks(void) {
     CHECK(blocks[9].leak == LEAK_UNREACHABLE);
     CHECK(blocks[10].leak == LEAK_REACHABLE);
     CHECK(blocks[11].leak == LEAK_REACHABLE);
+    CHECK(blocks[12].leak == LEAK_INTERIOR); /* the head does not point back */
     memset(heap, 0, sizeof heap);
     memset(roots, 0, sizeof roots);
 }

@@ -64,6 +64,12 @@ struct __attribute__((packed)) Packed {
 void *aligned; // to 64 bytes, with the way back before it
 
 int main() {
+    Link alone; // the head of a ring of one, in this frame
+    Ship *only = new Ship;
+    alone.next = alone.previous = &only->link;
+    only->link.next = only->link.previous = &alone;
+    only = nullptr;
+    __asm__ volatile("" : : "r"(&alone) : "memory");
     for (int i = 0; i < 50; i++) {
         append(new Ship);
         char *name = static_cast<char *>(malloc(8));
