@@ -40,6 +40,10 @@ loops: build
 origins: build
 	@/usr/bin/python3 tests/fuzz/origins.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Arrays of such structures, copied, turned about and sorted round after round.
+copies: build
+	@/usr/bin/python3 tests/fuzz/copies.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Structures in frames, passed about: exactly the members never set may be told.
 frames: build
 	@/usr/bin/python3 tests/fuzz/frames.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -62,4 +66,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins frames expressions mistakes bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions mistakes bench install clean

@@ -138,7 +138,7 @@ static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
         s->flags &= ~(uint64_t)TRAP_FLAG;
     }
     if (cache_contains(pc) && cache_site(pc, &site)) {
-        to_engine(c, uc, site.pc, 0);
+        to_engine(c, uc, site.pc, site.spilled);
         c->dirty = DIRTY_ALL; /* the words themselves say what is undefined */
         resume_at(uc, glue_pending);
     }

@@ -402,6 +402,24 @@ static void drop_chain(uint32_t *head, gaddr start, gaddr end) {
     }
 }
 
+/* A loop's dirty version in which one more load is known to meet undefined bytes is made
+   anew, with all of them. */
+static void renew_loop(uint32_t host) {
+    lock_take(&cache.lock);
+    uint32_t low = 0, high = cache.block_count;
+    while (low < high) {
+        uint32_t middle = low + (high - low) / 2;
+        if (cache_blocks[middle].host <= host)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    struct cache_block *block = &cache_blocks[low ? low - 1 : 0];
+    if (low && block->valid && block->loops && host < block->host_end)
+        drop(block);
+    lock_drop(&cache.lock);
+}
+
 void cache_invalidate(gaddr start, gaddr end) {
     lock_take(&cache.lock);
     if ((end - start) >> 12 < PAGE_BUCKETS)
@@ -599,6 +617,8 @@ static void checked(struct context *c, const struct cache_check *check) {
         return;
     }
     bool anew = dirty_site_add(c->pc);
+    if (anew && set_of(check->possible))
+        renew_loop(check->resume);
     c->target = dirty_lookup(c, c->pc, set_of(check->possible), anew);
     patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + check->patch),
                (uint8_t *)(uintptr_t)c->target);
@@ -795,11 +815,16 @@ static void dispatch_exit(struct context *c) {
     case EXIT_STALE: {
         cache_site(CACHE_BASE + c->argument, &site);
         c->pc = site.pc;
-        c->dirty = dirty_version_possible(c->pc, (uint32_t)c->argument);
-        bool clean = !c->dirty;
         pc = c->pc;
-        go_on(c);
-        if (clean && c->pc == pc)
+        uint64_t possible;
+        /* also where nothing is undefined now: the clean version may lead here */
+        c->target = dirty_was_version(pc, (uint32_t)c->argument, &possible)
+                        ? dirty_lookup(c, pc, possible, false)
+                        : 0;
+        c->dirty = 0;
+        if (!c->target)
+            go_on(c);
+        if (c->pc == pc)
             forward((uint32_t)c->argument, (uint32_t)(c->target - CACHE_BASE));
         break;
     }

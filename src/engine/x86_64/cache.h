@@ -67,7 +67,8 @@ static inline void place_set_pc(struct cache_place *p, gaddr pc) {
 struct cache_block {
     gaddr start, end; /* guest code it was made from */
     uint32_t host, host_end;
-    uint32_t valid;
+    bool valid;
+    bool loops; /* a dirty version with a branch to where it begins */
 };
 extern struct cache_link *cache_links;
 extern struct cache_place *cache_places;
@@ -118,8 +119,8 @@ bool dirty_site_add(gaddr pc);
 /* All versions are gone. */
 void dirty_begin_anew(void);
 void dirty_forget(gaddr pc, uint32_t host);
-/* What may be undefined in the dirty version that begins there. */
-uint64_t dirty_version_possible(gaddr pc, uint32_t host);
+/* Whether a dirty version began there, and what might be undefined in it. */
+bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible);
 
 /* Where a branch through this place goes now, and whether the loader has bound it. */
 gaddr transfer_slot(gaddr slot, bool *bound);

@@ -2,7 +2,7 @@
    return address's slot keeps D = 0xFF: nobody but call and return has business there. */
 #include "translate.h"
 
-static void emit_gs(const struct memory *m, int wide, int reg) {
+void emit_gs(const struct memory *m, int wide, int reg) {
     emit8(&out, 0x65);
     if (m->address32)
         emit8(&out, 0x67);
@@ -11,7 +11,7 @@ static void emit_gs(const struct memory *m, int wide, int reg) {
         emit8(&out, prefix);
 }
 
-static void emit_operand(const struct memory *m, int reg, int64_t offset) {
+void emit_operand(const struct memory *m, int reg, int64_t offset) {
     emit_memory(&out, reg, m->base, m->index, m->scale, m->displacement + offset);
 }
 
@@ -39,7 +39,7 @@ static struct cold *emit_unless_rcx(enum cold_kind kind) {
     return c;
 }
 
-static void emit_check_flags_dead(const struct memory *m, enum cold_kind kind) {
+void emit_check_flags_dead(const struct memory *m, enum cold_kind kind) {
     int first = cold_count;
     for (uint32_t done = 0; done < m->size;) {
         int piece = next_piece(m->size - done);
@@ -416,7 +416,7 @@ void emit_cold_check(struct cold *c) {
     emit_jump(&out, cache.exits[EXIT_CHECK]);
 }
 
-static void emit_lea(const struct memory *m, int reg) {
+void emit_lea(const struct memory *m, int reg) {
     if (m->address32)
         emit8(&out, 0x67);
     emit8(&out, rex(1, reg, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
@@ -471,309 +471,6 @@ void emit_cold_store(struct cold *c) {
     emit8(&out, 0xba);
     emit32(&out, m->size | (own ? 0 : WAY_STRANGE) | WAY_FRAMES);
     emit_jump(&out, cache.exits[EXIT_PLAIN_STORE]);
-}
-
-static uint8_t *emit_short_jump(int condition) {
-    emit8(&out, 0x0f);
-    emit8(&out, 0x80 | condition);
-    emit32(&out, 0);
-    return out.at - 4;
-}
-
-enum { IF_BELOW = 2, IF_NOT_BELOW = 3, IF_ZERO = 4, IF_NOT_ZERO = 5 };
-
-static uint8_t *emit_long_jump(void) {
-    emit8(&out, 0xe9);
-    emit32(&out, 0);
-    return out.at - 4;
-}
-
-/* The register holds a guest address and becomes the place of its origin. Leaves by the
-   jump returned when the address is not aligned. */
-static uint8_t *emit_origin_place(int reg) {
-    emit8(&out, rex(0, 0, 0, reg)); /* test reg, 3 */
-    emit8(&out, 0xf6);
-    emit8(&out, 0xc0 | (reg & 7));
-    emit8(&out, 3);
-    uint8_t *odd = emit_short_jump(IF_NOT_ZERO);
-    emit8(&out, rex(1, 0, 0, reg)); /* btr reg, 44: as & (ORIGIN_SIZE - 1) */
-    emit8(&out, 0x0f);
-    emit8(&out, 0xba);
-    emit8(&out, 0xf0 | (reg & 7));
-    emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
-    emit8(&out, 0x64); /* add reg, fs:[origins] */
-    emit8(&out, rex(1, reg, 0, 0));
-    emit8(&out, 0x03);
-    emit_memory(&out, reg, -1, -1, 1, CTX_ORIGINS);
-    return odd;
-}
-
-static uint8_t *emit_unless_recorded(int place, int offset) { /* cmp dword [place + offset], 0 */
-    emit8(&out, 0x83);
-    emit_memory(&out, 7, place, -1, 1, offset);
-    emit8(&out, 0);
-    return emit_short_jump(IF_ZERO);
-}
-
-static uint8_t *emit_unless_same(int reg, int place, int offset) { /* cmp reg, [place + offset] */
-    emit8(&out, 0x3b);
-    emit_memory(&out, reg, place, -1, 1, offset);
-    return emit_short_jump(IF_NOT_ZERO);
-}
-
-/* A load of bytes that have the same origin recorded: where one is recorded the memory
-   is the program's (freeing it forgets them). */
-static void emit_known_origin(struct cold *c) {
-    const struct memory *m = &c->memory;
-    uint8_t *leave[20];
-    int count = 0;
-    emit_spill(&out, RCX);
-    emit_spill(&out, RDX);
-    emit_lea(m, RCX);
-    leave[count++] = emit_origin_place(RCX);
-    emit8(&out, 0x8b); /* mov edx, [rcx]; test edx, edx */
-    emit_memory(&out, RDX, RCX, -1, 1, 0);
-    emit8(&out, 0x85);
-    emit8(&out, 0xd2);
-    leave[count++] = emit_short_jump(IF_ZERO);
-    for (uint32_t at = 4; at < m->size; at += 4)
-        leave[count++] = emit_unless_same(RDX, RCX, (int)at);
-    emit8(&out, 0x64); /* mov fs:[origin], edx */
-    emit8(&out, 0x89);
-    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    emit_jump(&out, c->resume);
-    for (int k = 0; k < count; k++)
-        patch_jump(leave[k], out.at);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-}
-
-/* The name of a stack slot may stand in the running frame only. */
-static uint8_t *emit_unless_slot(int reg) {
-    emit8(&out, 0x81); /* sub reg, first stack code; cmp reg, codes; lea back */
-    emit8(&out, 0xe8 | reg);
-    emit32(&out, ORIGIN_STACK_CODES);
-    emit8(&out, 0x81);
-    emit8(&out, 0xf8 | reg);
-    emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
-    emit8(&out, 0x8d);
-    emit_memory(&out, reg, reg, -1, 1, (int32_t)ORIGIN_STACK_CODES);
-    return emit_short_jump(IF_BELOW);
-}
-
-/* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */
-uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
-    uint8_t *normal[20];
-    int count = 0;
-    emit_spill(&out, RCX);
-    emit_spill(&out, RDX);
-    emit_lea(m, RCX);
-    note_place(now.pc, 1u << RCX | 1u << RDX, false);
-    for (uint32_t done = 0; done < m->size; done += 8) {
-        emit_from_context(&out, RDX, offset + (int)done);
-        emit8(&out, 0x65); /* cmp gs:[rcx + done], rdx */
-        emit8(&out, rex(m->size >= 8, RDX, 0, RCX));
-        emit8(&out, 0x39);
-        emit_memory(&out, RDX, RCX, -1, 1, done);
-        normal[count++] = emit_short_jump(IF_NOT_ZERO);
-    }
-    for (uint32_t done = 8; done < m->size; done += 8) { /* or rdx, fs:[an earlier word] */
-        emit8(&out, 0x64);
-        emit8(&out, 0x48);
-        emit8(&out, 0x0b);
-        emit_memory(&out, RDX, -1, -1, 1, offset + (int)done - 8);
-    }
-    if (m->size <= 8) { /* test rdx, rdx */
-        emit8(&out, rex(m->size == 8, RDX, 0, RDX));
-        emit8(&out, 0x85);
-        emit8(&out, 0xd2);
-    }
-    uint8_t *defined = emit_short_jump(IF_ZERO);
-    normal[count++] = emit_origin_place(RCX);
-    emit8(&out, 0x64); /* mov edx, fs:[origin] */
-    emit8(&out, 0x8b);
-    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * element);
-    emit8(&out, 0x85); /* test edx, edx */
-    emit8(&out, 0xd2);
-    normal[count++] = emit_short_jump(IF_ZERO);
-    uint8_t *differs[8];
-    int different = 0;
-    for (uint32_t at = 0; at < m->size; at += 4)
-        differs[different++] = emit_unless_same(RDX, RCX, (int)at);
-    patch_jump(defined, out.at);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    uint8_t *over = emit_long_jump();
-    for (int k = 0; k < different; k++)
-        patch_jump(differs[k], out.at);
-    for (uint32_t at = 0; at < m->size; at += 4)
-        normal[count++] = emit_unless_recorded(RCX, (int)at);
-    normal[count++] = emit_unless_slot(RDX);
-    emit8(&out, 0x83); /* cmp edx, ORIGIN_MIXED */
-    emit8(&out, 0xfa);
-    emit8(&out, (int)ORIGIN_MIXED & 0xff);
-    normal[count++] = emit_short_jump(IF_ZERO);
-    for (uint32_t at = 0; at < m->size; at += 4) {
-        emit8(&out, 0x89);
-        emit_memory(&out, RDX, RCX, -1, 1, at);
-    }
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    emit_jump(&out, over - 1);
-    for (int k = 0; k < count; k++)
-        patch_jump(normal[k], out.at);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    return over;
-}
-
-static void emit_shadow_word(const struct memory *m, int opcode, uint32_t size) {
-    emit8(&out, 0x65); /* <op> gs:[m], rdx or the other way about */
-    emit8(&out, rex(size == 8, RDX, 0, m->base));
-    emit8(&out, opcode);
-    emit_operand(m, RDX, 0);
-}
-
-/* Origins go from the word at RSI to that at RDI where RDX, its undefined bits, is not 0;
-   all three and RAX are changed. Leaves by the jumps where none is recorded at the
-   source, or at the target where there must be one already. */
-static int emit_origins_across(uint32_t size, bool recorded, uint8_t **leave) {
-    int count = 0;
-    leave[count++] = emit_origin_place(RSI);
-    leave[count++] = emit_origin_place(RDI);
-    for (uint32_t at = 0; at < size; at += 4) {
-        if (at) { /* shr rdx, 32 */
-            emit8(&out, 0x48);
-            emit8(&out, 0xc1);
-            emit8(&out, 0xea);
-            emit8(&out, 32);
-        } else { /* test edx, edx */
-            emit8(&out, 0x85);
-            emit8(&out, 0xd2);
-        }
-        uint8_t *defined = emit_short_jump(IF_ZERO);
-        emit8(&out, 0x8b); /* mov eax, [rsi + at]; test eax, eax */
-        emit_memory(&out, RAX, RSI, -1, 1, at);
-        emit8(&out, 0x85);
-        emit8(&out, 0xc0);
-        leave[count++] = emit_short_jump(IF_ZERO);
-        emit8(&out, 0x3b); /* cmp eax, [rdi + at] */
-        emit_memory(&out, RAX, RDI, -1, 1, at);
-        uint8_t *same = emit_short_jump(IF_ZERO);
-        if (recorded)
-            leave[count++] = emit_unless_recorded(RDI, (int)at);
-        leave[count++] = emit_unless_slot(RAX);
-        emit8(&out, 0x89); /* mov [rdi + at], eax */
-        emit_memory(&out, RAX, RDI, -1, 1, at);
-        patch_jump(same, out.at);
-        patch_jump(defined, out.at);
-    }
-    return count;
-}
-
-static const int moved_registers[] = {RDX, RAX, RSI, RDI};
-
-static void emit_moved(void (*each)(struct emitter *e, int reg)) {
-    for (int k = 0; k < 4; k++)
-        each(&out, moved_registers[k]);
-}
-
-/* One word from [rsi] to [rdi] with its undefined bits and where they are from; flags
-   are dead, both registers are defined. Goes on at the jumps in `done` (their number is
-   returned); what it cannot do itself follows. A defined word is stored as ever; over
-   the same undefined bits with an origin there is nothing to check, else it is a store
-   like others, but on a stack, where origins are noted by C. */
-int emit_word_move(uint32_t size, uint8_t **done) {
-    struct memory from = {.base = RSI, .index = -1, .scale = 1, .size = size, .read = true};
-    struct memory to = {.base = RDI, .index = -1, .scale = 1, .size = size, .write = true};
-    uint8_t *leave[12];
-    int count = 0, finished = 0;
-    emit_spill(&out, RDX);
-    if (size <= 2) {
-        emit8(&out, 0x65); /* movzx rdx, gs:[rsi] */
-        emit8(&out, rex(0, RDX, 0, RSI));
-        emit8(&out, 0x0f);
-        emit8(&out, size == 1 ? 0xb6 : 0xb7);
-        emit_operand(&from, RDX, 0);
-    } else {
-        emit_shadow_word(&from, 0x8b, size);
-    }
-    emit8(&out, rex(1, RDX, 0, RDX)); /* test rdx, rdx */
-    emit8(&out, 0x85);
-    emit8(&out, 0xd2);
-    uint8_t *undefined = emit_short_jump(IF_NOT_ZERO);
-    emit_unspill(&out, RDX);
-    emit_check_flags_dead(&to, COLD_STORE);
-    done[finished++] = emit_long_jump();
-    patch_jump(undefined, out.at);
-    if (size < 4) {
-        emit_unspill(&out, RDX);
-        return finished;
-    }
-    note_place(now.pc, 1u << RDX, false);
-    emit_shadow_word(&to, 0x39, size); /* cmp gs:[rdi], rdx */
-    uint8_t *differs = emit_short_jump(IF_NOT_ZERO);
-    uint32_t kept = out.kept;
-    emit_moved(emit_spill);
-    count = emit_origins_across(size, true, leave);
-    emit_moved(emit_unspill);
-    done[finished++] = emit_long_jump();
-    for (int k = 0; k < count; k++)
-        patch_jump(leave[k], out.at);
-    emit_moved(emit_unspill);
-    out.kept = kept;
-    patch_jump(differs, out.at);
-    emit_op(&out, 0x8d, RDX, RDI, 7); /* lea rdx, [rdi + 7]; sub rdx, rsi; cmp rdx, 15 */
-    emit8(&out, 0x48);
-    emit8(&out, 0x29);
-    emit8(&out, 0xf2);
-    emit8(&out, 0x48);
-    emit8(&out, 0x83);
-    emit8(&out, 0xfa);
-    emit8(&out, 15);
-    uint8_t *overlap = emit_short_jump(IF_BELOW);
-    emit_unspill(&out, RDX);
-    emit_check_flags_dead(&to, COLD_STORE);
-    emit8(&out, 0x64); /* cmp rdi, fs:[stack_low] */
-    emit8(&out, 0x48);
-    emit8(&out, 0x3b);
-    emit_memory(&out, RDI, -1, -1, 1, CTX_STACK_LOW);
-    uint8_t *last = emit_short_jump(IF_NOT_BELOW);
-    out.kept = 0;
-    emit_moved(emit_spill);
-    note_place(now.pc, 1u << RDX | 1u << RAX | 1u << RSI | 1u << RDI, false);
-    emit_shadow_word(&from, 0x8b, size);
-    emit_shadow_word(&to, 0x89, size);
-    emit_op(&out, 0x8d, RAX, RDI, 0);
-    emit8(&out, 0x48); /* shr rax, 16; the flag of its 64 KiB lies above the origins */
-    emit8(&out, 0xc1);
-    emit8(&out, 0xe8);
-    emit8(&out, 16);
-    emit8(&out, 0x64); /* add rax, fs:[origins] */
-    emit8(&out, 0x48);
-    emit8(&out, 0x03);
-    emit_memory(&out, RAX, -1, -1, 1, CTX_ORIGINS);
-    emit8(&out, 0x48); /* bts rax, 44 */
-    emit8(&out, 0x0f);
-    emit8(&out, 0xba);
-    emit8(&out, 0xe8);
-    emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
-    emit8(&out, 0xc6); /* mov byte [rax], 1 */
-    emit8(&out, 0x00);
-    emit8(&out, 1);
-    count = emit_origins_across(size, false, leave);
-    emit_moved(emit_unspill);
-    done[finished++] = emit_long_jump();
-    for (int k = 0; k < count; k++)
-        patch_jump(leave[k], out.at);
-    emit_moved(emit_unspill);
-    patch_jump(overlap, out.at);
-    emit_unspill(&out, RDX);
-    patch_jump(last, out.at);
-    out.kept = 0;
-    return finished;
 }
 
 void emit_cold_touch(struct cold *c) {

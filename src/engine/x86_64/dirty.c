@@ -87,6 +87,30 @@ int emit_test_words(uint64_t set, uint8_t **jumps) {
     return count;
 }
 
+static uint8_t *emit_if(int condition) {
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | condition);
+    emit32(&out, 0);
+    return out.at - 4;
+}
+
+/* The same where flags are dead and no register is to be free. */
+static int emit_compare_words(uint64_t set, uint8_t **jumps) {
+    int count = 0;
+    for (; set; set &= set - 1) {
+        int offset, n = words_of(__builtin_ctzll(set), &offset);
+        for (int w = 0; w < n; w++) {
+            emit8(&out, 0x64); /* cmp qword fs:[word], 0 */
+            emit8(&out, 0x48);
+            emit8(&out, 0x83);
+            emit_memory(&out, 7, -1, -1, 1, offset + 8 * w);
+            emit8(&out, 0);
+            jumps[count++] = emit_if(5); /* jne */
+        }
+    }
+    return count;
+}
+
 static void add_dirty_link(gaddr target) {
     align_patch(1);
     emit8(&out, 0xe9);
@@ -95,6 +119,8 @@ static void add_dirty_link(gaddr target) {
     c->dirty_link = true;
     emit32(&out, 0);
 }
+
+static bool go_on_steady; /* emit_dirty_link goes back to where the trace began */
 
 void emit_dirty_link(gaddr target) {
     if (!now.dirty || !now.possible) {
@@ -107,17 +133,30 @@ void emit_dirty_link(gaddr target) {
         return;
     }
     uint8_t *jumps[FEW_WORDS];
-    emit_spill(&out, RCX);
-    int count = emit_test_words(now.possible, jumps);
-    emit_unspill(&out, RCX);
+    bool dead = flags_dead_at(target);
+    int count = 0;
+    if (dead) {
+        count = emit_compare_words(now.possible, jumps);
+    } else {
+        emit_spill(&out, RCX);
+        count = emit_test_words(now.possible, jumps);
+        emit_unspill(&out, RCX);
+    }
     emit_link(target);
     for (int k = 0; k < count; k++)
         patch_jump(jumps[k], out.at);
-    emit_unspill(&out, RCX);
+    if (!dead)
+        emit_unspill(&out, RCX);
+    if (go_on_steady)
+        emit_into_steady(0, false);
     add_dirty_link(target);
 }
 
-void emit_cold_dirty(struct cold *c) { emit_dirty_link(c->target); }
+void emit_cold_dirty(struct cold *c) {
+    go_on_steady = c->steady;
+    emit_dirty_link(c->target);
+    go_on_steady = false;
+}
 
 /* For returns and indirect jumps: out through C unless all is defined. The
    caller has set up what the door wants. */
@@ -174,13 +213,6 @@ void emit_dirty_lookup(void) {
     emit32(&out, 0);
     emit_from_context(&out, RDX, CTX_TARGET);
     emit_jump_to_host(CTX_DIRTY_HOST);
-}
-
-static uint8_t *emit_if(int condition) {
-    emit8(&out, 0x0f);
-    emit8(&out, 0x80 | condition);
-    emit32(&out, 0);
-    return out.at - 4;
 }
 
 /* A return with something undefined: through C when it is not the one foreseen
@@ -428,7 +460,7 @@ bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live
     return true;
 }
 
-static void emit_on_shadow(const struct instruction *i) {
+void emit_on_shadow(const struct instruction *i) {
     if (i->encoded >= 0)
         emit8(&out, 0x65);
     emit_as_it_is(i);
@@ -532,7 +564,7 @@ static bool runs_on_bits(const struct instruction *i) {
 }
 
 /* A store of a register, or of the lower part of one, as it is. */
-static bool is_plain_store(const struct instruction *i) {
+bool is_plain_store(const struct instruction *i) {
     int lane, rule = rule_of(i, &lane);
     const ZydisDecodedOperand *to = &i->operands[0], *from = &i->operands[1];
     if ((rule != RULE_COPY && rule != RULE_SAME) || i->z.operand_count_visible != 2 ||
@@ -569,6 +601,16 @@ static void drop_upper(const struct instruction *i) {
     }
 }
 
+void emit_bits_to_context(const struct instruction *load) {
+    int e = element_of(load->operands[0].reg.value);
+    int v = vector_number(load->operands[0].reg.value);
+    if (v < 0)
+        emit_to_context(&out, e, CTX_UNDEFINED + 8 * e);
+    else
+        emit_vector(STORE_VECTOR, v, load->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY,
+                    CTX_UNDEFINED_VECTOR + 64 * v);
+}
+
 /* A load of a whole register that its address does not need: the undefined bits come by
    the register itself, which the load overwrites next. */
 static bool emit_loaded_bits(const struct instruction *i, bool vex) {
@@ -583,7 +625,7 @@ static bool emit_loaded_bits(const struct instruction *i, bool vex) {
             return false;
         emit_spill(&out, e);
         emit_on_shadow(i);
-        emit_to_context(&out, e, CTX_UNDEFINED + 8 * e);
+        emit_bits_to_context(i);
         now.fetched = 1u << e;
         return true;
     }
@@ -591,12 +633,12 @@ static bool emit_loaded_bits(const struct instruction *i, bool vex) {
         (!vex && i->memory[i->encoded].size != 16))
         return false;
     emit_on_shadow(i);
-    emit_vector(STORE_VECTOR, v, vex, CTX_UNDEFINED_VECTOR + 64 * v);
+    emit_bits_to_context(i);
     return true;
 }
 
 /* A load after which each byte stands in the register as it does in memory. */
-static bool moves_whole(const struct instruction *i) {
+bool moves_whole(const struct instruction *i) {
     if (i->z.operand_count_visible != 2 || i->mask ||
         (i->operands[0].actions & ZYDIS_OPERAND_ACTION_MASK_READ))
         return false;
@@ -620,6 +662,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
     bool vex = i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     uint64_t outputs = plan_outputs(i), inputs = plan_inputs(i) & now.possible & ~address_registers(i);
+    int copied = -1;
     emit_origins_along(i, inputs, outputs);
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);
@@ -645,8 +688,11 @@ static void emit_same(const struct instruction *i, bool flags_live) {
                 if (!joins)
                     colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)to << WAY_ELEMENT;
             }
+            copied = joins ? -1 : first;
         }
     }
+    if (copied >= 0)
+        copy_begins(i, flags_live, copied);
     if (emit_loaded_bits(i, vex)) {
         now.possible |= outputs;
         drop_upper(i);
@@ -822,6 +868,7 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
             out.kept = 0;
         note_place(i->pc, 0, false);
         emit_plain(i);
+        copy_ends(i);
         forget_proofs();
         return true;
     }

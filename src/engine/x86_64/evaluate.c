@@ -233,6 +233,16 @@ static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
             origin_set(c, a + (uint64_t)i, 1, origin);
 }
 
+/* The same of an element whose parts are from several places. */
+static void set_parts(struct context *c, gaddr a, const uint8_t *bits, int size, int element) {
+    if (!dirty_is_mixed(c, element) || element == ELEMENT_MORE || size > 32)
+        return;
+    for (int i = 0; i < size; i++)
+        if (bits[i])
+            origin_set(c, a + (uint64_t)i, 1,
+                       dirty_origin_parts(c, i < 16 ? element : element + 16)[i / 4 & 3]);
+}
+
 static void note_stored(struct step *k) {
     const struct plan *p = k->p;
     struct context *c = k->c;
@@ -247,12 +257,7 @@ static void note_stored(struct step *k) {
     k->origin = dirty_origin(c, element);
     copy_few(bits, shadow_of(a), size);
     set_memory(k, a, bits, size);
-    if (!dirty_is_mixed(c, element) || element == ELEMENT_MORE || size > 32)
-        return;
-    for (int i = 0; i < size; i++)
-        if (bits[i])
-            origin_set(c, a + (uint64_t)i, 1,
-                       dirty_origin_parts(c, i < 16 ? element : element + 16)[i / 4 & 3]);
+    set_parts(c, a, bits, size, element);
 }
 
 /* Of a load: where its undefined bits are from. */
@@ -668,10 +673,14 @@ static void stack_rule(struct step *k) {
     switch (p->rule) {
     case RULE_PUSH:
         set_memory(k, sp - p->width, k->bits[0], p->width);
+        if (p->operands[0].kind == OPERAND_GENERAL)
+            set_parts(c, sp - p->width, k->bits[0], p->width, p->operands[0].number);
         break;
     case RULE_POP:
         read_memory(k, 1, &p->memory[0], sp, p->width);
         copy_bytes(k->out[0], k->bits[1], 8);
+        if (k->origin && origin_is_mixed(c, sp, p->width, k->parts))
+            k->noted = p->width / 4;
         break;
     case RULE_LEAVE: {
         uint64_t *u = dirty_words(c);
@@ -680,6 +689,8 @@ static void stack_rule(struct step *k) {
             use(c, p, RBP, "becomes the stack pointer", 0, 0);
         u[RBP] = load(k->bits[1], 8);
         dirty_set_origin(c, RBP, k->origin);
+        if (k->origin && origin_is_mixed(c, c->registers[RBP], 8, k->parts))
+            parts_set(c, RBP, k->parts, 2);
         break;
     }
     }

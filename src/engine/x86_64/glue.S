@@ -396,6 +396,7 @@ glue_load:
     and %rcx, %rax
     movabs $0x640000000000, %rdx
     mov (%rax,%rdx), %eax
+    bts $32, %rax /* recorded */
     test %eax, %eax
     jnz 4f
     movabs $0x0a0000000000, %rax
@@ -414,7 +415,8 @@ glue_load:
     jae glue_store_slow
     add %edx, %eax
 4:  /* of several words all are to have it, then it is found inline next time; C sees to
-       what differs. Where nothing is recorded on a stack nothing is now. */
+       what differs, as words without one may where this one was recorded. Where nothing
+       is recorded on a stack nothing is now. */
     movzbl %fs:CTX_WAY, %edx
     mov %fs:CTX_SCRATCH, %rcx
     cmp $8, %edx
@@ -444,7 +446,9 @@ glue_load:
     shr $WAY_ELEMENT, %ecx
     mov %eax, %fs:CTX_ORIGIN(,%rcx,4)
     jmp glue_store_done
-6:  cmp %fs:CTX_STACK_HIGH, %rcx
+6:  bt $32, %rax
+    jc 8f
+    cmp %fs:CTX_STACK_HIGH, %rcx
     jae 9f
     cmp %fs:CTX_STACK_LOW, %rcx
     jae 7b

@@ -351,6 +351,7 @@ void emit_branch(const struct instruction *i, uint32_t flags_after) {
     struct cold *c = cold_add(COLD_DIRTY, out.at);
     emit32(&out, 0);
     c->target = branch_target(i);
+    c->steady = steady_goes_on(i);
 }
 
 void emit_loop(const struct instruction *i) {

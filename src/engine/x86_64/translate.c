@@ -412,7 +412,6 @@ static uint64_t executable_bytes(gaddr pc) {
    branch of its own). */
 /* The trace is compared with the guest's code each time it is entered: what lies on a
    stack, as nested functions do, stands among data that is written all the time. */
-static bool flags_dead_at(gaddr pc);
 static bool checked;
 enum { CHECKED_BYTES = 64 };
 
@@ -453,7 +452,7 @@ static void note_width(const struct instruction *i) {
     cache.wide = cache.outdated = true;
 }
 
-static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
+static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     int count = 0;
     uint64_t available = 0;
     *next = 0;
@@ -461,7 +460,7 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     *high = pc;
     gaddr expected = 0, watched = 1;
     checked = is_stack_code(pc);
-    while (count < (now.dirty ? DIRTY_TRACE : TRACE)) {
+    while (count < TRACE) {
         if (pc != expected || available < 15)
             available = executable_bytes(pc);
         if (available && !checked && (pc + 14) >> 12 != watched) {
@@ -518,6 +517,24 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     return count;
 }
 
+/* Whether the trace goes back to where it begins. */
+static bool is_loop(int count) {
+    for (int k = 0; k < count; k++)
+        if (role_of(&trace[k]) == BRANCH && branch_target(&trace[k]) == trace[0].pc)
+            return true;
+    return false;
+}
+
+/* Dirty versions are long: their traces, in which nothing jumps or calls, are cut short but
+   where they are loops. */
+static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
+    int count = gather_all(pc, next, low, high);
+    if (!now.dirty || count <= DIRTY_TRACE || is_loop(count))
+        return count;
+    *high = *next = trace[DIRTY_TRACE].pc;
+    return DIRTY_TRACE;
+}
+
 /* Code of no known module may follow conventions of its own: some compilers return
    the number of values in the carry flag. Where the code behind one of its calls reads
    a flag before it sets it, all returns of such code keep their flags from then on. */
@@ -571,7 +588,7 @@ static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
 
 /* Looks a few instructions past the trace: flags overwritten there before they
    are read are dead at its end. */
-static bool flags_dead_at(gaddr pc) {
+bool flags_dead_at(gaddr pc) {
     static struct instruction ahead;
     uint32_t open = ARITHMETIC_FLAGS;
     for (int n = 0; n < 8; n++) {
@@ -744,7 +761,9 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         cache.block_count >= CACHE_BLOCKS)
         fail("the translation cache is full");
     cold_count = 0;
+    copies_forget();
     gaddr next = 0, low = pc, high = pc + 1;
+    bool loops = false;
     if (r) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         emit_dirty_set();
@@ -767,7 +786,10 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             emit_code_check(low, high);
         forget_proofs();
         frame_follow(NULL);
+        loops = is_loop(count);
+        steady_begin(live);
         for (int k = 0; k < count; k++) {
+            steady_step(k);
             emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
             frame_follow(&trace[k]);
             if (now.dirty && role_of(&trace[k]) == CALL) {
@@ -779,6 +801,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
                 break;
             }
         }
+        steady_step(count);
         if (next) {
             now.pc = next;
             note_place(next, 0, PLACE_EXACT);
@@ -787,6 +810,9 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             emit_dirty_link(next);
         }
     }
+    if (!r)
+        emit_steady();
+    emit_copies();
     note_place(pc, 0, false);
     emit_cold();
     cache.at = out.at;
@@ -795,7 +821,8 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     block->end = high;
     block->host = (uint32_t)((uint64_t)(uintptr_t)entry - CACHE_BASE);
     block->host_end = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
-    block->valid = 1;
+    block->valid = true;
+    block->loops = now.dirty && loops;
     cache_file_block(cache.block_count++);
     memory_note_code(low, high - low, r || !checked);
     return (uint64_t)(uintptr_t)entry;

@@ -34,6 +34,7 @@ struct cold {
     uint32_t argument;
     uint32_t way; /* COLD_TOUCH: WAY_*, 0: to C at once */
     bool dirty_link;
+    bool steady; /* COLD_DIRTY: into the steady version, where there is one */
     bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
     bool owes;    /* the same: the trace has still to undo what it defined (frames.c) */
@@ -76,6 +77,9 @@ extern struct instruction trace[];
 extern int trace_count;
 enum role { PLAIN, BRANCH, JUMP, INDIRECT, CALL, RETURN, LOOP, SYSTEM_CALL, EMULATED, BROKEN };
 enum role role_of(const struct instruction *i);
+
+/* Whether the code there overwrites all flags before it reads one. */
+bool flags_dead_at(gaddr pc);
 
 /* --- across.c --- */
 /* Of a set of elements (general registers, lower halves of vectors) those that the code
@@ -120,14 +124,14 @@ void emit_zero(const struct memory *m);
 bool is_proved(const struct memory *m);
 void prove(const struct memory *m, int first, int end);
 void emit_load_check(const struct memory *m, bool flags_live);
+void emit_check_flags_dead(const struct memory *m, enum cold_kind kind);
 void emit_cold_check(struct cold *c);
 void emit_cold_store(struct cold *c);
 void emit_cold_touch(struct cold *c);
-/* The parts of a store of undefined bits; the first finds out that there is nothing
-   to do and returns the jump to patch for that (flags must be dead). */
-uint8_t *emit_same_store(const struct memory *m, int element, int offset);
-#define WORD_MOVE_JUMPS 3
-int emit_word_move(uint32_t size, uint8_t **done);
+/* Prefixes of an instruction that goes to D of the operand, and the operand itself. */
+void emit_gs(const struct memory *m, int wide, int reg);
+void emit_operand(const struct memory *m, int reg, int64_t offset);
+void emit_lea(const struct memory *m, int reg);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
 void emit_word_check(int offset, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
@@ -183,6 +187,14 @@ bool emit_masked_use(const struct instruction *i, bool flags_live, uint32_t live
 bool emit_gather_use(const struct instruction *i, bool flags_live, uint32_t live_after);
 bool wants_plan(const struct instruction *i);
 
+/* A load or store as a whole register, of which each byte stands as in memory. */
+bool moves_whole(const struct instruction *i);
+bool is_plain_store(const struct instruction *i);
+/* The instruction on the undefined bits its operand of memory has. */
+void emit_on_shadow(const struct instruction *i);
+/* mov fs:[undefined bits], reg, of the vector register or the general one. */
+void emit_bits_to_context(const struct instruction *load);
+
 #define FEW_WORDS 16 /* tested inline on the way out */
 /* Jumps, to be patched, where any word of undefined bits of the set is not 0; RCX is free.
    Returns how many. */
@@ -192,6 +204,33 @@ int emit_test_words(uint64_t set, uint8_t **jumps);
 static inline uint64_t whole_element(int element) {
     return 1ULL << element | (element >= ELEMENT_VECTOR ? 1ULL << (element + 16) : 0);
 }
+
+/* --- copies.c --- */
+void emit_known_origin(struct cold *c);
+/* Finds out that a store of undefined bits has nothing to do and returns the jump to patch
+   for that (flags must be dead). */
+uint8_t *emit_same_store(const struct memory *m, int element, int offset);
+#define WORD_MOVE_JUMPS 3
+int emit_word_move(uint32_t size, uint8_t **done);
+/* Loads that a store of the same register follows closely: to be told where a trace
+   begins; of the load, whose check's cold pieces begin at `first`; of each store behind
+   its code; and where the code of the trace has ended, for what was put off. */
+void copies_forget(void);
+void copy_begins(const struct instruction *load, bool flags_live, int first);
+void copy_ends(const struct instruction *store);
+void emit_copies(void);
+
+/* --- steady.c --- */
+/* To be told where a trace begins, with the flags that are live before each instruction;
+   before each instruction is translated; and behind the trace. */
+void steady_begin(const uint32_t *flags_live);
+void steady_step(int step);
+void emit_steady(void);
+/* Where the steady version can go on at the step: does so, but falls through where it
+   cannot after all. `noted`: in code that note_place is told of. */
+void emit_into_steady(int step, bool noted);
+/* Whether the branch, taken, leads to step 0. */
+bool steady_goes_on(const struct instruction *branch);
 
 /* --- origins.c --- */
 /* Before the outputs' undefined bits change: the inputs' origins become theirs. */

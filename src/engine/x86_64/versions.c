@@ -178,9 +178,11 @@ void dirty_forget(gaddr pc, uint32_t host) {
             cache_versions[i].dropped = 1;
 }
 
-uint64_t dirty_version_possible(gaddr pc, uint32_t host) {
+bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible) {
     for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
-        if (cache_versions[i].pc == pc && cache_versions[i].host == host)
-            return cache_versions[i].possible;
-    return 0; /* of a clean version */
+        if (cache_versions[i].pc == pc && cache_versions[i].host == host) {
+            *possible = cache_versions[i].possible;
+            return true;
+        }
+    return false;
 }

@@ -1,0 +1,583 @@
+/* Undefined bits on their way from memory to memory, as padding goes along when structures
+   are copied: most of it needs no C. What is looked for each time is whether D and the
+   origins at the target are already what they become. */
+#include "copies.h"
+#include "plan.h"
+
+uint8_t *emit_short_jump(int condition) {
+    emit8(&out, 0x0f);
+    emit8(&out, 0x80 | condition);
+    emit32(&out, 0);
+    return out.at - 4;
+}
+
+uint8_t *emit_long_jump(void) {
+    emit8(&out, 0xe9);
+    emit32(&out, 0);
+    return out.at - 4;
+}
+
+uint8_t *emit_origin_place(int reg) {
+    emit8(&out, rex(0, 0, 0, reg)); /* test reg, 3 */
+    emit8(&out, 0xf6);
+    emit8(&out, 0xc0 | (reg & 7));
+    emit8(&out, 3);
+    uint8_t *odd = emit_short_jump(IF_NOT_ZERO);
+    emit8(&out, rex(1, 0, 0, reg)); /* btr reg, 44: as & (ORIGIN_SIZE - 1) */
+    emit8(&out, 0x0f);
+    emit8(&out, 0xba);
+    emit8(&out, 0xf0 | (reg & 7));
+    emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
+    emit8(&out, 0x64); /* add reg, fs:[origins] */
+    emit8(&out, rex(1, reg, 0, 0));
+    emit8(&out, 0x03);
+    emit_memory(&out, reg, -1, -1, 1, CTX_ORIGINS);
+    return odd;
+}
+
+uint8_t *emit_unless_recorded(int place, int offset) { /* cmp dword [place + offset], 0 */
+    if (place >= 8)
+        emit8(&out, rex(0, 0, 0, place));
+    emit8(&out, 0x83);
+    emit_memory(&out, 7, place, -1, 1, offset);
+    emit8(&out, 0);
+    return emit_short_jump(IF_ZERO);
+}
+
+static uint8_t *emit_unless_same(int reg, int place, int offset) { /* cmp reg, [place + offset] */
+    emit8(&out, 0x3b);
+    emit_memory(&out, reg, place, -1, 1, offset);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+/* A load of bytes that have the same origin recorded: where one is recorded the memory
+   is the program's (freeing it forgets them). */
+void emit_known_origin(struct cold *c) {
+    const struct memory *m = &c->memory;
+    uint8_t *leave[20];
+    int count = 0;
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_lea(m, RCX);
+    leave[count++] = emit_origin_place(RCX);
+    emit8(&out, 0x8b); /* mov edx, [rcx]; test edx, edx */
+    emit_memory(&out, RDX, RCX, -1, 1, 0);
+    emit8(&out, 0x85);
+    emit8(&out, 0xd2);
+    leave[count++] = emit_short_jump(IF_ZERO);
+    for (uint32_t at = 4; at < m->size; at += 4)
+        leave[count++] = emit_unless_same(RDX, RCX, (int)at);
+    emit8(&out, 0x64); /* mov fs:[origin], edx */
+    emit8(&out, 0x89);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_jump(&out, c->resume);
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+}
+
+/* The name of a stack slot may stand in the running frame only. */
+static uint8_t *emit_unless_slot(int reg) {
+    emit8(&out, 0x81); /* sub reg, first stack code; cmp reg, codes; lea back */
+    emit8(&out, 0xe8 | reg);
+    emit32(&out, ORIGIN_STACK_CODES);
+    emit8(&out, 0x81);
+    emit8(&out, 0xf8 | reg);
+    emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
+    emit8(&out, 0x8d);
+    emit_memory(&out, reg, reg, -1, 1, (int32_t)ORIGIN_STACK_CODES);
+    return emit_short_jump(IF_BELOW);
+}
+
+/* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */
+uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
+    uint8_t *normal[20];
+    int count = 0;
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_lea(m, RCX);
+    note_place(now.pc, 1u << RCX | 1u << RDX, false);
+    for (uint32_t done = 0; done < m->size; done += 8) {
+        emit_from_context(&out, RDX, offset + (int)done);
+        emit8(&out, 0x65); /* cmp gs:[rcx + done], rdx */
+        emit8(&out, rex(m->size >= 8, RDX, 0, RCX));
+        emit8(&out, 0x39);
+        emit_memory(&out, RDX, RCX, -1, 1, done);
+        normal[count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+    for (uint32_t done = 8; done < m->size; done += 8) { /* or rdx, fs:[an earlier word] */
+        emit8(&out, 0x64);
+        emit8(&out, 0x48);
+        emit8(&out, 0x0b);
+        emit_memory(&out, RDX, -1, -1, 1, offset + (int)done - 8);
+    }
+    if (m->size <= 8) { /* test rdx, rdx */
+        emit8(&out, rex(m->size == 8, RDX, 0, RDX));
+        emit8(&out, 0x85);
+        emit8(&out, 0xd2);
+    }
+    uint8_t *defined = emit_short_jump(IF_ZERO);
+    normal[count++] = emit_origin_place(RCX);
+    emit8(&out, 0x64); /* mov edx, fs:[origin] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * element);
+    emit8(&out, 0x85); /* test edx, edx */
+    emit8(&out, 0xd2);
+    normal[count++] = emit_short_jump(IF_ZERO);
+    uint8_t *differs[8];
+    int different = 0;
+    for (uint32_t at = 0; at < m->size; at += 4)
+        differs[different++] = emit_unless_same(RDX, RCX, (int)at);
+    patch_jump(defined, out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    uint8_t *over = emit_long_jump();
+    for (int k = 0; k < different; k++)
+        patch_jump(differs[k], out.at);
+    for (uint32_t at = 0; at < m->size; at += 4)
+        normal[count++] = emit_unless_recorded(RCX, (int)at);
+    normal[count++] = emit_unless_slot(RDX);
+    emit8(&out, 0x83); /* cmp edx, ORIGIN_MIXED */
+    emit8(&out, 0xfa);
+    emit8(&out, (int)ORIGIN_MIXED & 0xff);
+    normal[count++] = emit_short_jump(IF_ZERO);
+    for (uint32_t at = 0; at < m->size; at += 4) {
+        emit8(&out, 0x89);
+        emit_memory(&out, RDX, RCX, -1, 1, at);
+    }
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_jump(&out, over - 1);
+    for (int k = 0; k < count; k++)
+        patch_jump(normal[k], out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    return over;
+}
+
+static void emit_shadow_word(const struct memory *m, int opcode, uint32_t size) {
+    emit8(&out, 0x65); /* <op> gs:[m], rdx or the other way about */
+    emit8(&out, rex(size == 8, RDX, 0, m->base));
+    emit8(&out, opcode);
+    emit_operand(m, RDX, 0);
+}
+
+/* Origins go from the word at RSI to that at RDI where RDX, its undefined bits, is not 0;
+   all three and RAX are changed. Leaves by the jumps where none is recorded at the
+   source, or at the target where there must be one already. */
+static int emit_origins_across(uint32_t size, bool recorded, uint8_t **leave) {
+    int count = 0;
+    leave[count++] = emit_origin_place(RSI);
+    leave[count++] = emit_origin_place(RDI);
+    for (uint32_t at = 0; at < size; at += 4) {
+        if (at) { /* shr rdx, 32 */
+            emit8(&out, 0x48);
+            emit8(&out, 0xc1);
+            emit8(&out, 0xea);
+            emit8(&out, 32);
+        } else { /* test edx, edx */
+            emit8(&out, 0x85);
+            emit8(&out, 0xd2);
+        }
+        uint8_t *defined = emit_short_jump(IF_ZERO);
+        emit8(&out, 0x8b); /* mov eax, [rsi + at]; test eax, eax */
+        emit_memory(&out, RAX, RSI, -1, 1, at);
+        emit8(&out, 0x85);
+        emit8(&out, 0xc0);
+        leave[count++] = emit_short_jump(IF_ZERO);
+        emit8(&out, 0x3b); /* cmp eax, [rdi + at] */
+        emit_memory(&out, RAX, RDI, -1, 1, at);
+        uint8_t *same = emit_short_jump(IF_ZERO);
+        if (recorded)
+            leave[count++] = emit_unless_recorded(RDI, (int)at);
+        leave[count++] = emit_unless_slot(RAX);
+        emit8(&out, 0x89); /* mov [rdi + at], eax */
+        emit_memory(&out, RAX, RDI, -1, 1, at);
+        patch_jump(same, out.at);
+        patch_jump(defined, out.at);
+    }
+    return count;
+}
+
+static const int moved_registers[] = {RDX, RAX, RSI, RDI};
+
+static void emit_moved(void (*each)(struct emitter *e, int reg)) {
+    for (int k = 0; k < 4; k++)
+        each(&out, moved_registers[k]);
+}
+
+/* One word from [rsi] to [rdi] with its undefined bits and where they are from; flags
+   are dead, both registers are defined. Goes on at the jumps in `done` (their number is
+   returned); what it cannot do itself follows. A defined word is stored as ever; over
+   the same undefined bits with an origin there is nothing to check, else it is a store
+   like others, but on a stack, where origins are noted by C. */
+int emit_word_move(uint32_t size, uint8_t **done) {
+    struct memory from = {.base = RSI, .index = -1, .scale = 1, .size = size, .read = true};
+    struct memory to = {.base = RDI, .index = -1, .scale = 1, .size = size, .write = true};
+    uint8_t *leave[12];
+    int count = 0, finished = 0;
+    emit_spill(&out, RDX);
+    if (size <= 2) {
+        emit8(&out, 0x65); /* movzx rdx, gs:[rsi] */
+        emit8(&out, rex(0, RDX, 0, RSI));
+        emit8(&out, 0x0f);
+        emit8(&out, size == 1 ? 0xb6 : 0xb7);
+        emit_operand(&from, RDX, 0);
+    } else {
+        emit_shadow_word(&from, 0x8b, size);
+    }
+    emit8(&out, rex(1, RDX, 0, RDX)); /* test rdx, rdx */
+    emit8(&out, 0x85);
+    emit8(&out, 0xd2);
+    uint8_t *undefined = emit_short_jump(IF_NOT_ZERO);
+    emit_unspill(&out, RDX);
+    emit_check_flags_dead(&to, COLD_STORE);
+    done[finished++] = emit_long_jump();
+    patch_jump(undefined, out.at);
+    if (size < 4) {
+        emit_unspill(&out, RDX);
+        return finished;
+    }
+    note_place(now.pc, 1u << RDX, false);
+    emit_shadow_word(&to, 0x39, size); /* cmp gs:[rdi], rdx */
+    uint8_t *differs = emit_short_jump(IF_NOT_ZERO);
+    uint32_t kept = out.kept;
+    emit_moved(emit_spill);
+    count = emit_origins_across(size, true, leave);
+    emit_moved(emit_unspill);
+    done[finished++] = emit_long_jump();
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_moved(emit_unspill);
+    out.kept = kept;
+    patch_jump(differs, out.at);
+    emit_op(&out, 0x8d, RDX, RDI, 7); /* lea rdx, [rdi + 7]; sub rdx, rsi; cmp rdx, 15 */
+    emit8(&out, 0x48);
+    emit8(&out, 0x29);
+    emit8(&out, 0xf2);
+    emit8(&out, 0x48);
+    emit8(&out, 0x83);
+    emit8(&out, 0xfa);
+    emit8(&out, 15);
+    uint8_t *overlap = emit_short_jump(IF_BELOW);
+    emit_unspill(&out, RDX);
+    emit_check_flags_dead(&to, COLD_STORE);
+    emit8(&out, 0x64); /* cmp rdi, fs:[stack_low] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x3b);
+    emit_memory(&out, RDI, -1, -1, 1, CTX_STACK_LOW);
+    uint8_t *last = emit_short_jump(IF_NOT_BELOW);
+    out.kept = 0;
+    emit_moved(emit_spill);
+    note_place(now.pc, 1u << RDX | 1u << RAX | 1u << RSI | 1u << RDI, false);
+    emit_shadow_word(&from, 0x8b, size);
+    emit_shadow_word(&to, 0x89, size);
+    emit_op(&out, 0x8d, RAX, RDI, 0);
+    emit8(&out, 0x48); /* shr rax, 16; the flag of its 64 KiB lies above the origins */
+    emit8(&out, 0xc1);
+    emit8(&out, 0xe8);
+    emit8(&out, 16);
+    emit8(&out, 0x64); /* add rax, fs:[origins] */
+    emit8(&out, 0x48);
+    emit8(&out, 0x03);
+    emit_memory(&out, RAX, -1, -1, 1, CTX_ORIGINS);
+    emit8(&out, 0x48); /* bts rax, 44 */
+    emit8(&out, 0x0f);
+    emit8(&out, 0xba);
+    emit8(&out, 0xe8);
+    emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
+    emit8(&out, 0xc6); /* mov byte [rax], 1 */
+    emit8(&out, 0x00);
+    emit8(&out, 1);
+    count = emit_origins_across(size, false, leave);
+    emit_moved(emit_unspill);
+    done[finished++] = emit_long_jump();
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_moved(emit_unspill);
+    patch_jump(overlap, out.at);
+    emit_unspill(&out, RDX);
+    patch_jump(last, out.at);
+    out.kept = 0;
+    return finished;
+}
+
+
+/* --- a load and the store that follows it --- */
+
+/* What a load takes and a store right behind it puts elsewhere is copied in one go: of
+   undefined bits with one origin, over the same bits; anything else goes the usual way. */
+enum { COPIES = 8, BETWEEN = 16, COPY_JUMPS = 32, COPY_MOST = 32 };
+
+static struct copy {
+    const struct instruction *load, *store;
+    struct memory to; /* as it is named before the load */
+    uint64_t possible;
+    int element;          /* what is loaded */
+    int place, word;      /* registers to work with */
+    int cold;             /* goes the usual way */
+    uint8_t *jumps[8];    /* displacements of those that lead here */
+    int jump_count;
+    uint8_t *back;        /* behind the store */
+} copies[COPIES];
+static int copy_count;
+
+void copies_forget(void) { copy_count = 0; }
+
+bool adds_constant(const struct instruction *i, int *reg, int64_t *amount) {
+    const ZydisDecodedOperand *to = &i->operands[0], *by = &i->operands[1];
+    if (to->type != ZYDIS_OPERAND_TYPE_REGISTER || to->size != 64)
+        return false;
+    *reg = register_number(to->reg.value);
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_ADD:
+    case ZYDIS_MNEMONIC_SUB:
+        if (by->type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
+            return false;
+        *amount = i->z.mnemonic == ZYDIS_MNEMONIC_ADD ? by->imm.value.s : -by->imm.value.s;
+        return true;
+    case ZYDIS_MNEMONIC_INC:
+    case ZYDIS_MNEMONIC_DEC:
+        *amount = i->z.mnemonic == ZYDIS_MNEMONIC_INC ? 1 : -1;
+        return true;
+    case ZYDIS_MNEMONIC_LEA:
+        *amount = i->memory[0].displacement;
+        return i->memory[0].base == *reg && i->memory[0].index < 0 && !i->memory[0].segment &&
+               !i->memory[0].address32;
+    default:
+        return false;
+    }
+}
+
+uint32_t address_uses(const struct memory *m) {
+    return (m->base >= 0 ? 1u << m->base : 0) | (m->index >= 0 ? 1u << m->index : 0);
+}
+
+/* Nothing but general registers that are defined, not the stack pointer and not `value`. */
+static bool goes_between(const struct instruction *i, int value) {
+    uint32_t used = i->registers_used | i->registers_written;
+    if (role_of(i) != PLAIN || wants_dirty(i) || (used & 1u << RSP) ||
+        ((plan_inputs(i) | plan_outputs(i)) & (whole_element(value) | now.possible)))
+        return false;
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].read || i->memory[k].write)
+            return false;
+    return true;
+}
+
+uint32_t copied_size(const struct instruction *load) {
+    const ZydisDecodedOperand *value = &load->operands[0];
+    if (load->encoded < 0 || !load->memory[load->encoded].read || !moves_whole(load))
+        return 0;
+    uint32_t size = load->memory[load->encoded].size;
+    int v = vector_number(value->reg.value);
+    if (size < 4 || size > COPY_MOST || (size & (size - 1)) || v > 15 ||
+        (v >= 0 ? size < 16 : element_of(value->reg.value) < 0 || value->size != 8 * size))
+        return 0;
+    return is_foreign(&load->memory[load->encoded]) ? 0 : size;
+}
+
+const struct instruction *copy_store(const struct instruction *load,
+                                     bool (*between)(const struct instruction *i, int value),
+                                     struct memory *to) {
+    const struct instruction *end = trace + trace_count, *i = load + 1;
+    int value = element_of(load->operands[0].reg.value);
+    while (i < end && i - load <= BETWEEN && between(i, value))
+        i++;
+    if (i == end || role_of(i) != PLAIN || !is_plain_store(i) ||
+        element_of(i->operands[1].reg.value) != value)
+        return NULL;
+    *to = i->memory[i->encoded];
+    const struct memory *from = &load->memory[load->encoded];
+    if (to->size != from->size || to->address32 || from->address32 || is_stack_probe(i, to))
+        return NULL;
+    for (const struct instruction *b = i - 1; b > load; b--) {
+        int reg = -1;
+        int64_t amount = 0;
+        if (!(b->registers_written & address_uses(to)))
+            continue;
+        if (!adds_constant(b, &reg, &amount))
+            return NULL;
+        to->displacement += (reg == to->base ? amount : 0) +
+                            (reg == to->index ? amount * to->scale : 0);
+    }
+    return to->displacement == (int32_t)to->displacement ? i : NULL;
+}
+
+void copy_begins(const struct instruction *load, bool flags_live, int first) {
+    const struct memory *from = &load->memory[load->encoded];
+    bool vector = vector_number(load->operands[0].reg.value) >= 0;
+    if (copy_count == COPIES || flags_live || first == cold_count || !copied_size(load) ||
+        cold_count - first > (int)(sizeof copies[0].jumps / sizeof copies[0].jumps[0]))
+        return;
+    struct copy *c = &copies[copy_count];
+    *c = (struct copy){.load = load, .possible = now.possible, .cold = first};
+    c->element = element_of(load->operands[0].reg.value);
+    c->store = copy_store(load, goes_between, &c->to);
+    uint32_t used = address_uses(&c->to) | address_uses(from);
+    if (!c->store || (!vector && address_uses(&c->to) & 1u << c->element))
+        return;
+    c->place = pick_scratch(used);
+    c->word = pick_scratch(used | 1u << c->place);
+    if (c->place == c->word || (used & 1u << c->word))
+        return;
+    for (int k = first; k < cold_count; k++)
+        c->jumps[c->jump_count++] = colds[k].patch;
+    cold_count = first + 1;
+    copy_count++;
+}
+
+void copy_ends(const struct instruction *store) {
+    for (int k = 0; k < copy_count; k++)
+        if (copies[k].store == store && !copies[k].back) {
+            copies[k].back = out.at;
+            out.kept = 0;
+        }
+}
+
+uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset) {
+    emit8(&out, rex(wide, reg, 0, place));
+    emit8(&out, 0x3b);
+    emit_memory(&out, reg, place, -1, 1, offset);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+void emit_take_bits(const struct memory *from, int reg, bool wide, int done) {
+    emit_gs(from, wide, reg);
+    emit8(&out, 0x8b);
+    emit_operand(from, reg, done);
+}
+
+uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done) {
+    emit_gs(to, wide, reg);
+    emit8(&out, 0x39);
+    emit_operand(to, reg, done);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+int emit_one_origin(int place, int word, int offset, int size, uint8_t **leave) {
+    bool wide = size >= 8;
+    int count = 0;
+    emit8(&out, rex(wide, word, 0, place)); /* mov word, [place] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, word, place, -1, 1, offset);
+    for (int done = 8; done < size; done += 8)
+        leave[count++] = emit_compare_origin(place, word, true, offset + done);
+    if (wide) {
+        emit8(&out, rex(1, 0, 0, word)); /* ror word, 32: both halves are the same */
+        emit8(&out, 0xc1);
+        emit8(&out, 0xc8 | (word & 7));
+        emit8(&out, 32);
+        leave[count++] = emit_compare_origin(place, word, true, offset);
+    }
+    emit8(&out, rex(0, word, 0, word)); /* test word, word */
+    emit8(&out, 0x85);
+    emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
+    leave[count++] = emit_short_jump(IF_ZERO);
+    return count;
+}
+
+static void emit_compare_code(int reg, uint32_t code) { /* cmp reg, code */
+    emit8(&out, rex(0, 0, 0, reg));
+    emit8(&out, 0x81);
+    emit8(&out, 0xf8 | (reg & 7));
+    emit32(&out, code);
+}
+
+int emit_change_origins(int place, int word, int offset, int size, int piece, uint8_t **leave) {
+    int count = 0;
+    for (int at = 0; at < size; at += 4)
+        leave[count++] = emit_unless_recorded(place, offset + at);
+    emit_compare_code(word, ORIGIN_STACK_CODES);
+    uint8_t *heap = emit_short_jump(IF_BELOW);
+    emit_compare_code(word, ORIGIN_RECORD_CODES);
+    leave[count++] = emit_short_jump(IF_BELOW);
+    patch_jump(heap, out.at);
+    for (int done = 0; done < size; done += piece) {
+        emit8(&out, rex(piece == 8, word, 0, place));
+        emit8(&out, 0x89);
+        emit_memory(&out, word, place, -1, 1, offset + done);
+    }
+    return count;
+}
+
+/* Jumps in `differs`: the target has origins to change, at `place`. */
+static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs) {
+    const struct memory *from = &c->load->memory[c->load->encoded];
+    bool wide = from->size >= 8;
+    int count = 0, size = (int)from->size, place = c->place, word = c->word;
+    for (int done = 0; done < size; done += 8) {
+        emit_take_bits(from, word, wide, done);
+        leave[count++] = emit_compare_bits(&c->to, word, wide, done);
+    }
+    emit_lea(from, place);
+    leave[count++] = emit_origin_place(place);
+    count += emit_one_origin(place, word, 0, size, leave + count);
+    emit_lea(&c->to, place);
+    leave[count++] = emit_origin_place(place);
+    for (int done = 0; done < size; done += 8)
+        *differs++ = emit_compare_origin(place, word, wide, done);
+    return count;
+}
+
+static void emit_copy(const struct copy *c) {
+    struct cold *usual = &colds[c->cold];
+    uint8_t *leave[COPY_JUMPS], *differs[4];
+    int place = c->place, word = c->word, size = (int)c->to.size;
+    uint32_t spilled = 1u << place | 1u << word;
+    now.pc = c->load->pc;
+    now.possible = c->possible;
+    out.kept = usual->kept;
+    emit_spill(&out, place);
+    emit_spill(&out, word);
+    note_place(now.pc, spilled, false);
+    int count = emit_copy_checks(c, leave, differs);
+    const uint8_t *same = out.at;
+    emit8(&out, 0x64); /* mov fs:[origin], word */
+    emit8(&out, rex(0, word, 0, 0));
+    emit8(&out, 0x89);
+    emit_memory(&out, word, -1, -1, 1, CTX_ORIGIN + 4 * c->element);
+    if (c->element < 16) { /* only now: it may be part of the address */
+        emit_take_bits(&c->load->memory[c->load->encoded], word, size == 8, 0);
+        emit_to_context(&out, word, CTX_UNDEFINED + 8 * c->element);
+    } else {
+        emit_on_shadow(c->load);
+        emit_bits_to_context(c->load);
+    }
+    emit_unspill(&out, place);
+    emit_unspill(&out, word);
+    note_place(now.pc, 0, false);
+    for (const struct instruction *i = c->load; i <= c->store; i++) {
+        if (i > c->load)
+            note_place(i->pc, 0, false);
+        emit_plain(i);
+    }
+    emit_into_steady((int)(c->store - trace) + 1, true);
+    emit_jump(&out, c->back);
+    for (int done = 0; done < size; done += 8)
+        patch_jump(differs[done / 8], out.at);
+    count += emit_change_origins(place, word, 0, size, size >= 8 ? 8 : 4, leave + count);
+    emit_jump(&out, same);
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_unspill(&out, place);
+    emit_unspill(&out, word);
+}
+
+void emit_copies(void) {
+    struct translation last = now;
+    for (int k = 0; k < copy_count; k++) {
+        const struct copy *c = &copies[k];
+        note_place(c->load->pc, 0, false);
+        for (int j = 0; j < c->jump_count; j++)
+            patch_jump(c->jumps[j], out.at);
+        if (c->back)
+            emit_copy(c);
+        note_place(c->load->pc, 0, false);
+        colds[c->cold].patch = emit_long_jump();
+    }
+    now = last;
+}

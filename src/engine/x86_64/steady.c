@@ -1,0 +1,482 @@
+/* A loop that copies undefined bits again and again, as padding of structures, has a third
+   version beside the dirty one: in it the bits and origins at each target are already what
+   they become, or only the origins change, and everything else is defined. It keeps the
+   registers it works with until it leaves, and for each pointer that only steps along the
+   place of its origins. Where anything is not so it leaves for the dirty version, at the
+   instruction it has come to. */
+#include "copies.h"
+#include "plan.h"
+
+enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, LEAVES = 256 };
+
+/* One way of naming memory, and the register with the place of its origins. */
+struct place {
+    int base, index, scale, reg;
+    int64_t displacement; /* the operand that the place is of, as named now */
+    bool steps;           /* along, from one round to the next; else it is found anew */
+    bool found;
+    int last;             /* step that uses it */
+};
+
+static struct pair {
+    const struct instruction *load, *store;
+    struct memory to; /* as it is named before the load */
+    int from_place, to_place;
+    int size, element;
+    bool dead; /* the register is overwritten before anything else is done with it */
+    bool late; /* other pairs have their turn before the store: origins change only there */
+    uint8_t *same, *differs[8];
+    int differ_count;
+    bool doubled; /* how they were compared */
+    int leave;       /* the step it leaves for */
+    int reg, offset; /* where the target's place is then */
+} pairs[PAIRS];
+
+static int pair_count, place_count, step_count, leave_count;
+static struct place places[PLACES];
+static uint8_t *usual[STEPS + 1]; /* the dirty version's code of each step */
+static uint64_t followed[STEPS + 1]; /* and what may be undefined there */
+static uint8_t *steps[STEPS + 1]; /* the code here, where it may be entered */
+static const uint32_t *live;
+static struct {
+    uint8_t *jump;
+    int step;
+} leaves[LEAVES];
+static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at each step */
+static uint32_t used, spilled;
+static int word, spare; /* registers */
+
+static bool fits_steady(const struct instruction *i) {
+    if (role_of(i) != PLAIN || wants_slow_check(i) || wants_plan(i) || is_string_instruction(i) ||
+        ((i->registers_written | i->registers_used) & 1u << RSP && i->encoded < 0) ||
+        (i->registers_written & 1u << RSP))
+        return false;
+    for (int k = 0; k < i->memory_count; k++) {
+        const struct memory *m = &i->memory[k];
+        if (is_foreign(m) || m->vector_index || m->size > 32 || !fits(m->displacement + 64) ||
+            ((m->read || m->write) && (!m->encoded || !m->size)))
+            return false;
+    }
+    return true;
+}
+
+static const struct pair *pair_of(const struct instruction *i) {
+    for (int k = 0; k < pair_count; k++)
+        if (pairs[k].load == i || pairs[k].store == i)
+            return &pairs[k];
+    return NULL;
+}
+
+/* What may stand between a load and its store; no store changes D here. */
+static bool between(const struct instruction *i, int value) {
+    return fits_steady(i) && !((plan_inputs(i) | plan_outputs(i)) & whole_element(value));
+}
+
+static bool find_pairs(void) {
+    pair_count = 0;
+    for (const struct instruction *i = trace; i < trace + step_count; i++) {
+        if (pair_count == PAIRS || !copied_size(i))
+            continue;
+        struct pair *p = &pairs[pair_count];
+        *p = (struct pair){.load = i, .size = (int)copied_size(i)};
+        p->element = element_of(i->operands[0].reg.value);
+        p->store = copy_store(i, between, &p->to);
+        if (!p->store || p->store >= trace + step_count || !dirty_site(i->pc))
+            continue;
+        if (p->element < 16 && address_uses(&p->to) & 1u << p->element)
+            continue;
+        pair_count++;
+    }
+    return pair_count > 0;
+}
+
+/* How the place moves when the instruction has run. */
+static int64_t moves(const struct place *p, const struct instruction *i, bool *known) {
+    int reg;
+    int64_t amount;
+    uint32_t uses = (p->base >= 0 ? 1u << p->base : 0) | (p->index >= 0 ? 1u << p->index : 0);
+    if (!(i->registers_written & uses))
+        return 0;
+    if (!adds_constant(i, &reg, &amount)) {
+        *known = false;
+        return 0;
+    }
+    return (reg == p->base ? amount : 0) + (reg == p->index ? amount * p->scale : 0);
+}
+
+static bool steps_along(const struct place *p) {
+    for (int s = 0; s < step_count; s++) {
+        bool known = true;
+        int64_t by = moves(p, &trace[s], &known);
+        if (!known || by % 4 || by != (int32_t)by)
+            return false;
+    }
+    return true;
+}
+
+static int place_for(const struct memory *m, int step) {
+    for (int k = 0; k < place_count; k++) {
+        struct place *p = &places[k];
+        if (p->base == m->base && p->index == m->index && (m->index < 0 || p->scale == m->scale) &&
+            (m->displacement - p->displacement) % 4 == 0) {
+            p->last = step > p->last ? step : p->last;
+            return k;
+        }
+    }
+    struct place p = {.base = m->base, .index = m->index, .scale = m->scale,
+                      .displacement = m->displacement, .last = step};
+    p.steps = steps_along(&p);
+    places[place_count] = p;
+    return place_count++;
+}
+
+static void find_places(void) {
+    place_count = 0;
+    for (int k = 0; k < pair_count; k++) {
+        int step = (int)(pairs[k].load - trace);
+        pairs[k].from_place = place_for(&pairs[k].load->memory[pairs[k].load->encoded], step);
+        pairs[k].to_place =
+            pairs[k].late ? place_for(&pairs[k].store->memory[pairs[k].store->encoded],
+                                      (int)(pairs[k].store - trace))
+                          : place_for(&pairs[k].to, step);
+    }
+}
+
+static int take_register(void) {
+    uint32_t free = ~(used | spilled) & 0xffff;
+    int reg = free ? __builtin_ctz(free) : -1;
+    spilled |= free & -free;
+    return reg;
+}
+
+/* Two at least; places that get none are found each time. */
+static bool choose_registers(void) {
+    spilled = 0;
+    word = take_register();
+    spare = take_register();
+    for (int pass = 0; pass < 2; pass++) /* first those that step along */
+        for (int k = 0; k < place_count; k++)
+            if (places[k].steps != pass)
+                places[k].reg = take_register();
+    return spare >= 0;
+}
+
+/* Registers of which nothing stays. */
+static uint64_t overwritten(const struct instruction *i) {
+    uint64_t set = moves_whole(i) && i->memory_count ? plan_outputs(i) : 0;
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
+        if (e >= 0 && e < 16 && o->size >= 32 && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
+            set |= 1ULL << e;
+    }
+    return set;
+}
+
+/* Finds what may be undefined before each step; nothing but the pairs may read it. */
+static bool others_are_defined(void) {
+    const uint64_t flags = 1ULL << ELEMENT_FLAGS;
+    uint64_t set = possible;
+    for (int s = 0; s < step_count; s++) {
+        const struct instruction *i = &trace[s];
+        const struct pair *p = pair_of(i);
+        uint64_t own = p ? whole_element(p->element) : 0;
+        uint64_t written = plan_outputs(i) & ~flags;
+        undefined[s] = set;
+        if (plan_inputs(i) & set & ~flags & ~own)
+            return false;
+        if (p && p->load == i) {
+            if (written & set & ~own)
+                return false;
+            set |= written;
+        } else if (!p) {
+            if (written & set & ~overwritten(i))
+                return false;
+            set &= ~written;
+        }
+    }
+    undefined[step_count] = set;
+    return !(set & ~possible);
+}
+
+/* Whether the loop may be left between the load and the store: then the store is the dirty
+   version's, and the register has to have its bits. */
+static bool may_be_left(const struct pair *p) {
+    for (const struct instruction *i = p->load + 1; i < p->store; i++)
+        if (i->memory_count)
+            return true;
+    return false;
+}
+
+static void find_late(void) {
+    for (int k = 0; k < pair_count; k++)
+        for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++)
+            pairs[k].late |= pair_of(i) != NULL;
+}
+
+static void find_dead(void) {
+    for (int k = 0; k < pair_count; k++)
+        for (const struct instruction *i = pairs[k].store + 1; i < trace + step_count; i++) {
+            const struct pair *next = pair_of(i);
+            uint64_t value = whole_element(pairs[k].element);
+            bool loads = next && next->load == i && next->element == pairs[k].element &&
+                         next->size >= pairs[k].size;
+            pairs[k].dead |= (loads || (!next && (overwritten(i) & value))) && !may_be_left(&pairs[k]);
+        }
+}
+
+/* Whether the trace is such a loop; flags_live: by instruction, before it. */
+static bool is_steady(const uint32_t *flags_live) {
+    step_count = 0;
+    used = 1u << RSP;
+    if (!now.dirty || (now.possible & 1ULL << ELEMENT_FLAGS) || flags_live[0])
+        return false;
+    while (step_count < trace_count && step_count < STEPS - 1 && role_of(&trace[step_count]) == PLAIN)
+        step_count++;
+    if (step_count == trace_count || role_of(&trace[step_count]) != BRANCH ||
+        branch_target(&trace[step_count]) != trace[0].pc)
+        return false;
+    possible = now.possible;
+    for (int s = 0; s < step_count; s++) {
+        const struct instruction *i = &trace[s];
+        if (!fits_steady(i))
+            return false;
+        for (int k = 0; k < i->memory_count; k++)
+            if (check_of(i, &i->memory[k]) != CHECK_NONE && flags_live[s])
+                return false;
+        used |= i->registers_used | i->registers_written;
+    }
+    if (!find_pairs())
+        return false;
+    find_late();
+    find_places();
+    find_dead();
+    return choose_registers() && others_are_defined();
+}
+
+void steady_begin(const uint32_t *flags_live) {
+    leave_count = 0;
+    live = flags_live;
+    __builtin_memset(usual, 0, sizeof usual);
+    __builtin_memset(steps, 0, sizeof steps);
+    if (!is_steady(flags_live))
+        step_count = 0;
+}
+
+void steady_step(int step) {
+    if (step > step_count || !step_count)
+        return;
+    out.kept = 0; /* others come here */
+    followed[step] = now.possible;
+    if (!(undefined[step] & ~now.possible))
+        usual[step] = out.at;
+}
+
+static void leave_by(uint8_t *jump, int step) {
+    if (leave_count == LEAVES)
+        fail("a loop is left in too many places");
+    leaves[leave_count].jump = jump;
+    leaves[leave_count++].step = step;
+}
+
+static void leave_by_all(uint8_t **jumps, int count, int step) {
+    while (count--)
+        leave_by(jumps[count], step);
+}
+
+static void emit_defined_check(const struct memory *m, int step) {
+    int first = cold_count;
+    emit_check_flags_dead(m, COLD_TOUCH);
+    for (int k = first; k < cold_count; k++)
+        leave_by(colds[k].patch, step);
+    cold_count = first;
+}
+
+/* Only when nothing can fail any more: the register may be part of the address. */
+static void emit_pair_bits(const struct pair *p) {
+    if (p->element < 16) {
+        emit_take_bits(&p->load->memory[p->load->encoded], word, p->size == 8, 0);
+        emit_to_context(&out, word, CTX_UNDEFINED + 8 * p->element);
+    } else {
+        emit_on_shadow(p->load);
+        emit_bits_to_context(p->load);
+    }
+}
+
+/* The register and the offset with the operand's place; found here if need be. */
+static int emit_place(const struct memory *m, struct place *p, int step, int *offset) {
+    *offset = p->reg < 0 ? 0 : (int)(m->displacement - p->displacement);
+    if (p->reg < 0) {
+        emit_lea(m, spare);
+        leave_by(emit_origin_place(spare), step);
+        return spare;
+    }
+    if (!p->steps && !p->found) {
+        struct memory first = *m;
+        first.displacement = p->displacement;
+        emit_lea(&first, p->reg);
+        leave_by(emit_origin_place(p->reg), step);
+        p->found = true;
+    }
+    return p->reg;
+}
+
+/* The target's origins become `word`, twice when it is doubled. */
+static void emit_target(struct pair *p, const struct memory *to, int step, bool doubled) {
+    int piece = doubled ? 8 : 4;
+    p->reg = emit_place(to, &places[p->to_place], step, &p->offset);
+    p->differ_count = 0;
+    for (int done = 0; done < p->size; done += piece)
+        p->differs[p->differ_count++] = emit_compare_origin(p->reg, word, doubled, p->offset + done);
+    p->same = out.at;
+    p->leave = step;
+    p->doubled = doubled;
+}
+
+static void emit_origin_word(const struct pair *p, int opcode) { /* mov fs:[origin], word or back */
+    emit8(&out, 0x64);
+    emit8(&out, rex(0, word, 0, 0));
+    emit8(&out, opcode);
+    emit_memory(&out, word, -1, -1, 1, CTX_ORIGIN + 4 * p->element);
+}
+
+static void emit_pair_load(struct pair *p, int step) {
+    uint8_t *jumps[8];
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    int offset, place;
+    for (int done = 0; done < p->size; done += 8) {
+        emit_take_bits(from, word, p->size >= 8, done);
+        leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
+    }
+    place = emit_place(from, &places[p->from_place], step, &offset);
+    leave_by_all(jumps, emit_one_origin(place, word, offset, p->size, jumps), step);
+    if (!p->late)
+        emit_target(p, &p->to, step, p->size >= 8);
+    if (p->dead)
+        return;
+    emit_origin_word(p, 0x89);
+    emit_pair_bits(p);
+}
+
+static void emit_pair_store(struct pair *p, int step) {
+    if (!p->late)
+        return;
+    emit_origin_word(p, 0x8b);
+    emit_target(p, &p->store->memory[p->store->encoded], step, false);
+}
+
+static void emit_step(int step) {
+    const struct instruction *i = &trace[step];
+    now.pc = i->pc;
+    struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
+    if (p && p->load == i)
+        emit_pair_load(p, step);
+    else if (p)
+        emit_pair_store(p, step);
+    for (int k = 0; k < i->memory_count && !p; k++)
+        if (check_of(i, &i->memory[k]) != CHECK_NONE && !is_proved(&i->memory[k])) {
+            emit_defined_check(&i->memory[k], step);
+            prove(&i->memory[k], 0, 0);
+        }
+    note_place(i->pc, spilled, false);
+    emit_plain(i);
+    forget_registers(i);
+    now.possible = undefined[step];
+    if (!p)
+        dirty_overwritten(i);
+    for (int k = 0; k < place_count; k++) {
+        bool known = true;
+        int64_t by = moves(&places[k], i, &known);
+        if (by && places[k].steps && places[k].reg >= 0)
+            emit_op(&out, 0x8d, places[k].reg, places[k].reg, by);
+        if (by || !known || places[k].last <= step)
+            places[k].found = false;
+    }
+}
+
+static void emit_registers(void (*each)(struct emitter *e, int reg)) {
+    for (int r = 0; r < 16; r++)
+        if (spilled & 1u << r)
+            each(&out, r);
+}
+
+static void emit_departure(int step) {
+    emit_registers(emit_unspill);
+    emit_jump(&out, usual[step]);
+}
+
+bool steady_goes_on(const struct instruction *branch) {
+    return step_count && branch == &trace[step_count] && !(now.possible & ~possible);
+}
+
+void emit_into_steady(int step, bool noted) {
+    int count = 0;
+    uint8_t *odd[PLACES];
+    if (step > step_count || !steps[step] || (followed[step] & ~undefined[step]))
+        return;
+    out.kept = 0;
+    emit_registers(emit_spill);
+    if (noted)
+        note_place(trace[step].pc, spilled, false);
+    for (int k = 0; k < place_count; k++) {
+        if (!places[k].steps || places[k].reg < 0)
+            continue;
+        struct memory m = {.base = places[k].base, .index = places[k].index, .scale = places[k].scale,
+                           .displacement = places[k].displacement, .size = 8};
+        emit_lea(&m, places[k].reg);
+        odd[count++] = emit_origin_place(places[k].reg);
+    }
+    emit_jump(&out, steps[step]);
+    for (int k = 0; k < count; k++)
+        patch_jump(odd[k], out.at);
+    emit_registers(emit_unspill);
+}
+
+/* Not where code relies on what was done before the step. */
+static bool may_be_entered(int step) {
+    for (int k = 0; k < place_count; k++)
+        if (places[k].found)
+            return false;
+    for (int k = 0; k < pair_count; k++)
+        if (pairs[k].load < trace + step && pairs[k].store >= trace + step)
+            return false;
+    return !live[step];
+}
+
+void emit_steady(void) {
+    for (int s = 0; s <= step_count; s++)
+        if (!usual[s] || !step_count)
+            return;
+    struct translation last = now;
+    out.kept = 0;
+    note_place(trace[0].pc, spilled, PLACE_EXACT);
+    uint8_t *again = out.at;
+    forget_proofs();
+    for (int s = 0; s < step_count; s++) {
+        steps[s] = may_be_entered(s) ? out.at : NULL;
+        emit_step(s);
+    }
+    patch_jump(emit_short_jump(trace[step_count].z.opcode & 15), again);
+    emit_departure(step_count); /* to the branch itself, which is not taken there either */
+    for (int k = 0; k < pair_count; k++) {
+        struct pair *p = &pairs[k];
+        uint8_t *jumps[16];
+        for (int d = 0; d < p->differ_count; d++)
+            patch_jump(p->differs[d], out.at);
+        leave_by_all(jumps,
+                     emit_change_origins(p->reg, word, p->offset, p->size, p->doubled ? 8 : 4, jumps),
+                     p->leave);
+        emit_jump(&out, p->same);
+    }
+    for (int s = 0; s < step_count; s++) {
+        bool left = false;
+        for (int k = 0; k < leave_count; k++)
+            if (leaves[k].step == s) {
+                patch_jump(leaves[k].jump, out.at);
+                left = true;
+            }
+        if (left)
+            emit_departure(s);
+    }
+    now = last;
+}
