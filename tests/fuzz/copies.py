@@ -46,7 +46,7 @@ class Kind:
         m = r.choice(list(self.members)) if self.members else None
         to, other = r.sample(self.arrays, 2)
         what = r.choice(["copy", "turn", "swap", "rotate", "shift", "some", "sort", "define", "touch",
-                         "undefine", "halves", "through", "pointers"])
+                         "undefine", "halves", "through", "pointers", "bubble", "either"])
         if not m and what in ("define", "touch", "undefine"):
             what = "copy"
         i = r.randrange(n)
@@ -99,6 +99,20 @@ class Kind:
             return (f"for (int i = 1; i < {n}; i++) {{ {t} u = x[i]; int j = i; "
                     "for (; j > 0 && x[j - 1].key > u.key; j--) x[j] = x[j - 1]; x[j] = u; }",
                     (to, to), run)
+        if what == "bubble":
+            def run(s):
+                s[to].sort(key=lambda e: e[0])
+            return (f"for (int i = 0; i < {n}; i++) for (int j = 0; j + 1 < {n} - i; j++) "
+                    f"if (x[j].key > x[j + 1].key) {{ {t} u = x[j]; x[j] = x[j + 1]; x[j + 1] = u; }}",
+                    (to, to), run)
+        if what == "either":
+            def run(s):
+                for d, e in zip(s[to], s[other]):
+                    if e[0] & 1:
+                        d[0], d[1] = e[0], dict(e[1])
+                    else:
+                        e[0], e[1] = d[0], dict(d[1])
+            return f"{loop} if (y[i].key & 1) x[i] = y[i]; else y[i] = x[i];", (to, other), run
         if what == "define":
             def run(s):
                 s[to][i][1][m] = None

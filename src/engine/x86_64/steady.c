@@ -38,6 +38,8 @@ static uint8_t *usual[STEPS + 1]; /* the dirty version's code of each step */
 static uint64_t followed[STEPS + 1]; /* and what may be undefined there */
 static uint8_t *steps[STEPS + 1]; /* the code here, where it may be entered */
 static const uint32_t *live;
+static const uint8_t *again; /* the code of the first step */
+static bool wraps; /* the last step leads to the first */
 static struct {
     uint8_t *jump;
     int step;
@@ -45,6 +47,7 @@ static struct {
 static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at each step */
 static uint32_t used, spilled;
 static int word, spare; /* registers */
+static uint8_t *forward[STEPS]; /* jumps of branches to a step further on */
 
 static bool fits_steady(const struct instruction *i) {
     if (role_of(i) != PLAIN || wants_slow_check(i) || wants_plan(i) || is_string_instruction(i) ||
@@ -58,6 +61,18 @@ static bool fits_steady(const struct instruction *i) {
             return false;
     }
     return true;
+}
+
+static bool goes_back(const struct instruction *i) {
+    return role_of(i) == BRANCH && branch_target(i) == trace[0].pc;
+}
+
+/* The step that a branch goes to, -1: out of the loop. */
+static int branch_step(const struct instruction *i) {
+    for (int s = (int)(i - trace) + 1; s < step_count; s++)
+        if (trace[s].pc == branch_target(i))
+            return s;
+    return -1;
 }
 
 static const struct pair *pair_of(const struct instruction *i) {
@@ -173,16 +188,36 @@ static uint64_t overwritten(const struct instruction *i) {
     return set;
 }
 
+/* Whether a pair's load has been before the step, but not its store. */
+static bool is_open(int step) {
+    for (int k = 0; k < pair_count; k++)
+        if (pairs[k].load < trace + step && pairs[k].store >= trace + step)
+            return true;
+    return false;
+}
+
 /* Finds what may be undefined before each step; nothing but the pairs may read it. */
 static bool others_are_defined(void) {
     const uint64_t flags = 1ULL << ELEMENT_FLAGS;
     uint64_t set = possible;
+    __builtin_memset(undefined, 0, sizeof undefined);
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
         const struct pair *p = pair_of(i);
         uint64_t own = p ? whole_element(p->element) : 0;
         uint64_t written = plan_outputs(i) & ~flags;
+        set |= undefined[s]; /* by branches */
         undefined[s] = set;
+        if (role_of(i) == BRANCH) {
+            int to = branch_step(i);
+            if ((goes_back(i) && (set & ~possible)) || (to >= 0 && is_open(to)))
+                return false;
+            if (to >= 0)
+                undefined[to] |= set;
+            continue;
+        }
+        if (role_of(i) == JUMP)
+            continue;
         if (plan_inputs(i) & set & ~flags & ~own)
             return false;
         if (p && p->load == i) {
@@ -217,6 +252,8 @@ static void find_late(void) {
 static void find_dead(void) {
     for (int k = 0; k < pair_count; k++)
         for (const struct instruction *i = pairs[k].store + 1; i < trace + step_count; i++) {
+            if (role_of(i) == BRANCH)
+                break;
             const struct pair *next = pair_of(i);
             uint64_t value = whole_element(pairs[k].element);
             bool loads = next && next->load == i && next->element == pairs[k].element &&
@@ -225,24 +262,19 @@ static void find_dead(void) {
         }
 }
 
-/* Whether the trace is such a loop; flags_live: by instruction, before it. */
-static bool is_steady(const uint32_t *flags_live) {
-    step_count = 0;
+/* Whether the first steps of the trace are such a loop; live: flags, by instruction. */
+static bool is_steady(int count) {
+    step_count = count;
     used = 1u << RSP;
-    if (!now.dirty || (now.possible & 1ULL << ELEMENT_FLAGS) || flags_live[0])
-        return false;
-    while (step_count < trace_count && step_count < STEPS - 1 && role_of(&trace[step_count]) == PLAIN)
-        step_count++;
-    if (step_count == trace_count || role_of(&trace[step_count]) != BRANCH ||
-        branch_target(&trace[step_count]) != trace[0].pc)
-        return false;
     possible = now.possible;
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
+        if (role_of(i) == BRANCH || role_of(i) == JUMP)
+            continue;
         if (!fits_steady(i))
             return false;
         for (int k = 0; k < i->memory_count; k++)
-            if (check_of(i, &i->memory[k]) != CHECK_NONE && flags_live[s])
+            if (check_of(i, &i->memory[k]) != CHECK_NONE && live[s])
                 return false;
         used |= i->registers_used | i->registers_written;
     }
@@ -254,12 +286,19 @@ static bool is_steady(const uint32_t *flags_live) {
     return choose_registers() && others_are_defined();
 }
 
-void steady_begin(const uint32_t *flags_live) {
+void steady_begin(const uint32_t *flags_live, bool leads_back) {
+    wraps = leads_back;
     leave_count = 0;
     live = flags_live;
     __builtin_memset(usual, 0, sizeof usual);
     __builtin_memset(steps, 0, sizeof steps);
-    if (!is_steady(flags_live))
+    bool found = false;
+    if (now.dirty && !(now.possible & 1ULL << ELEMENT_FLAGS) && !live[0]) {
+        found = wraps && trace_count < STEPS && is_steady(trace_count);
+        for (int last = trace_count - 1; last > 0 && !found; last--)
+            found = last < STEPS && goes_back(&trace[last]) && is_steady(last);
+    }
+    if (!found)
         step_count = 0;
 }
 
@@ -365,9 +404,23 @@ static void emit_pair_store(struct pair *p, int step) {
     emit_target(p, &p->store->memory[p->store->encoded], step, false);
 }
 
+static void emit_step_branch(int step) {
+    uint8_t *jump = emit_short_jump(trace[step].z.opcode & 15);
+    if (branch_step(&trace[step]) >= 0)
+        forward[step] = jump;
+    else if (goes_back(&trace[step]))
+        patch_jump(jump, again);
+    else
+        leave_by(jump, step); /* to the branch itself: the flags are still the same */
+}
+
 static void emit_step(int step) {
     const struct instruction *i = &trace[step];
     now.pc = i->pc;
+    if (role_of(i) == BRANCH)
+        emit_step_branch(step);
+    if (role_of(i) != PLAIN) /* a jump leads to the next step */
+        return;
     struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
     if (p && p->load == i)
         emit_pair_load(p, step);
@@ -406,7 +459,17 @@ static void emit_departure(int step) {
 }
 
 bool steady_goes_on(const struct instruction *branch) {
-    return step_count && branch == &trace[step_count] && !(now.possible & ~possible);
+    return step_count && goes_back(branch) && branch - trace <= step_count &&
+           !(now.possible & ~possible);
+}
+
+bool emit_steady_end(void) {
+    if (!step_count || step_count != trace_count || (now.possible & ~possible))
+        return false;
+    struct cold *c = cold_add(COLD_DIRTY, emit_long_jump());
+    c->target = trace[0].pc;
+    c->steady = true;
+    return true;
 }
 
 void emit_into_steady(int step, bool noted) {
@@ -437,10 +500,7 @@ static bool may_be_entered(int step) {
     for (int k = 0; k < place_count; k++)
         if (places[k].found)
             return false;
-    for (int k = 0; k < pair_count; k++)
-        if (pairs[k].load < trace + step && pairs[k].store >= trace + step)
-            return false;
-    return !live[step];
+    return !is_open(step) && !live[step];
 }
 
 void emit_steady(void) {
@@ -450,14 +510,25 @@ void emit_steady(void) {
     struct translation last = now;
     out.kept = 0;
     note_place(trace[0].pc, spilled, PLACE_EXACT);
-    uint8_t *again = out.at;
+    again = out.at;
     forget_proofs();
     for (int s = 0; s < step_count; s++) {
+        for (int b = 0; b < s; b++)
+            if (role_of(&trace[b]) == BRANCH && branch_step(&trace[b]) == s) {
+                patch_jump(forward[b], out.at);
+                forget_proofs();
+                for (int k = 0; k < place_count; k++)
+                    places[k].found = false;
+            }
         steps[s] = may_be_entered(s) ? out.at : NULL;
         emit_step(s);
     }
-    patch_jump(emit_short_jump(trace[step_count].z.opcode & 15), again);
-    emit_departure(step_count); /* to the branch itself, which is not taken there either */
+    if (step_count == trace_count) {
+        emit_jump(&out, again);
+    } else {
+        patch_jump(emit_short_jump(trace[step_count].z.opcode & 15), again);
+        emit_departure(step_count); /* to the branch itself, which is not taken there either */
+    }
     for (int k = 0; k < pair_count; k++) {
         struct pair *p = &pairs[k];
         uint8_t *jumps[16];

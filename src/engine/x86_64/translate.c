@@ -452,6 +452,8 @@ static void note_width(const struct instruction *i) {
     cache.wide = cache.outdated = true;
 }
 
+static bool follow_jumps; /* in dirty versions, too */
+
 static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     int count = 0;
     uint64_t available = 0;
@@ -495,7 +497,7 @@ static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
         available = available > i->z.length ? available - i->z.length : 0;
         if (role == JUMP) {
             gaddr target = branch_target(i);
-            if (now.dirty || cache_find(target) || target - *low > 65536 || *high - target > 65536 ||
+            if ((now.dirty && !follow_jumps) || (!now.dirty && cache_find(target)) || target - *low > 65536 || *high - target > 65536 ||
                 count > TRACE / 2) {
                 *next = target;
                 return count;
@@ -518,18 +520,23 @@ static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
 }
 
 /* Whether the trace goes back to where it begins. */
-static bool is_loop(int count) {
+static bool is_loop(int count, gaddr next) {
     for (int k = 0; k < count; k++)
         if (role_of(&trace[k]) == BRANCH && branch_target(&trace[k]) == trace[0].pc)
             return true;
-    return false;
+    return count && next == trace[0].pc;
 }
 
-/* Dirty versions are long: their traces, in which nothing jumps or calls, are cut short but
+/* Dirty versions are long: their traces are cut short, and end where something jumps, but
    where they are loops. */
 static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
+    follow_jumps = now.dirty;
     int count = gather_all(pc, next, low, high);
-    if (!now.dirty || count <= DIRTY_TRACE || is_loop(count))
+    if (!now.dirty || is_loop(count, *next))
+        return count;
+    follow_jumps = false;
+    count = gather_all(pc, next, low, high);
+    if (count <= DIRTY_TRACE)
         return count;
     *high = *next = trace[DIRTY_TRACE].pc;
     return DIRTY_TRACE;
@@ -786,8 +793,8 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             emit_code_check(low, high);
         forget_proofs();
         frame_follow(NULL);
-        loops = is_loop(count);
-        steady_begin(live);
+        loops = is_loop(count, next);
+        steady_begin(live, next == pc);
         for (int k = 0; k < count; k++) {
             steady_step(k);
             emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
@@ -807,7 +814,8 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             note_place(next, 0, PLACE_EXACT);
             if (dead_at_end)
                 dirty_drop(1ULL << ELEMENT_FLAGS);
-            emit_dirty_link(next);
+            if (!emit_steady_end())
+                emit_dirty_link(next);
         }
     }
     if (!r)

@@ -221,11 +221,14 @@ void copy_ends(const struct instruction *store);
 void emit_copies(void);
 
 /* --- steady.c --- */
-/* To be told where a trace begins, with the flags that are live before each instruction;
-   before each instruction is translated; and behind the trace. */
-void steady_begin(const uint32_t *flags_live);
+/* To be told where a trace begins, with the flags that are live before each instruction,
+   and whether its end leads to its beginning; before each instruction is translated; and
+   behind the trace. */
+void steady_begin(const uint32_t *flags_live, bool leads_back);
 void steady_step(int step);
 void emit_steady(void);
+/* Where the end leads back: true when it has been seen to. */
+bool emit_steady_end(void);
 /* Where the steady version can go on at the step: does so, but falls through where it
    cannot after all. `noted`: in code that note_place is told of. */
 void emit_into_steady(int step, bool noted);
