@@ -4,7 +4,7 @@
    of the operand is compared with 0. Flags are only protected where a backward
    analysis finds them live. Every emitted guest instruction is noted with its
    address, so that a fault or a signal finds its way back. */
-#include "translate.h"
+#include "copies.h"
 #include "rules.h"
 
 #define TRACE 48
@@ -452,7 +452,8 @@ static void note_width(const struct instruction *i) {
     cache.wide = cache.outdated = true;
 }
 
-static bool follow_jumps; /* in dirty versions, too */
+static int longest;
+static bool follow_jumps;
 
 static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     int count = 0;
@@ -462,7 +463,7 @@ static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     *high = pc;
     gaddr expected = 0, watched = 1;
     checked = is_stack_code(pc);
-    while (count < TRACE) {
+    while (count < longest) {
         if (pc != expected || available < 15)
             available = executable_bytes(pc);
         if (available && !checked && (pc + 14) >> 12 != watched) {
@@ -497,7 +498,7 @@ static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
         available = available > i->z.length ? available - i->z.length : 0;
         if (role == JUMP) {
             gaddr target = branch_target(i);
-            if ((now.dirty && !follow_jumps) || (!now.dirty && cache_find(target)) || target - *low > 65536 || *high - target > 65536 ||
+            if (!follow_jumps || (!now.dirty && cache_find(target)) || target - *low > 65536 || *high - target > 65536 ||
                 count > TRACE / 2) {
                 *next = target;
                 return count;
@@ -527,19 +528,29 @@ static bool is_loop(int count, gaddr next) {
     return count && next == trace[0].pc;
 }
 
+static bool copies_undefined(int count) {
+    for (int k = 0; k < count; k++)
+        if (copied_size(&trace[k]) && dirty_site(trace[k].pc))
+            return true;
+    return false;
+}
+
 /* Dirty versions are long: their traces are cut short, and end where something jumps, but
-   where they are loops. */
+   where they are loops that have a steady version. */
 static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
-    follow_jumps = now.dirty;
+    longest = now.dirty ? DIRTY_TRACE : TRACE;
+    follow_jumps = !now.dirty;
     int count = gather_all(pc, next, low, high);
-    if (!now.dirty || is_loop(count, *next))
+    if (!now.dirty || !*next || is_loop(count, *next) || !copies_undefined(count))
         return count;
-    follow_jumps = false;
+    longest = TRACE;
+    follow_jumps = true;
     count = gather_all(pc, next, low, high);
-    if (count <= DIRTY_TRACE)
+    if (is_loop(count, *next))
         return count;
-    *high = *next = trace[DIRTY_TRACE].pc;
-    return DIRTY_TRACE;
+    longest = DIRTY_TRACE;
+    follow_jumps = false;
+    return gather_all(pc, next, low, high);
 }
 
 /* Code of no known module may follow conventions of its own: some compilers return
