@@ -17,6 +17,7 @@ HEAD = """#include <stdlib.h>
 static volatile int sink;
 #define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
 static APART void seen(void) { sink++; }
+static APART void move(void *to, const void *from, size_t size) { memcpy(to, from, size); }
 """ + "".join(f"static APART void *source{k}(void) {{ void *p = malloc({16 + 8 * k}); hide(p); return p; }}\n"
               for k in range(SOURCES))
 
@@ -46,7 +47,8 @@ class Kind:
         m = r.choice(list(self.members)) if self.members else None
         to, other = r.sample(self.arrays, 2)
         what = r.choice(["copy", "turn", "swap", "rotate", "shift", "some", "sort", "define", "touch",
-                         "undefine", "halves", "through", "pointers", "bubble", "either"])
+                         "undefine", "halves", "through", "pointers", "bubble", "either",
+                         "each", "all"])
         if not m and what in ("define", "touch", "undefine"):
             what = "copy"
         i = r.randrange(n)
@@ -67,6 +69,10 @@ class Kind:
         if what == "pointers":
             return (f"{t} *e = x + {n}; while (x < e) *x++ = *y++;", (to, other),
                     assign([(j, j) for j in range(n)]))
+        if what == "each":
+            return f"{loop} move(x + i, y + i, sizeof *x);", (to, other), assign([(j, j) for j in range(n)])
+        if what == "all":
+            return f"move(x, y, {n} * sizeof *x);", (to, other), assign([(j, j) for j in range(n)])
         if what == "turn":
             return (f"{loop} x[i] = y[{n - 1} - i];", (to, other),
                     assign([(j, n - 1 - j) for j in range(n)]))

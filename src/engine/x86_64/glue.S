@@ -615,6 +615,21 @@ glue_quick_leave:
     .endif
     .endm
 
+    .macro changed_origin half /* R8D at the target, where it is not already */
+    test %r8d, %r8d
+    jz glue_quick
+    cmp %r8d, \half(%r11,%rcx)
+    je 4f
+    cmpl $0, \half(%r11,%rcx)
+    je glue_quick
+    mov %r8d, %r9d
+    shr $28, %r9d
+    cmp $ORIGIN_STACK_CODES >> 28, %r9d
+    je glue_quick
+    mov %r8d, \half(%r11,%rcx)
+4:
+    .endm
+
     .globl glue_copy_few
 glue_copy_few:
     lea -8(%rdx), %rax
@@ -637,10 +652,11 @@ glue_copy_few:
     xor %r8d, %r8d
     each_word seen_bits, %rsi, %rdx
     test %r8, %r8
-    jnz glue_quick
+    jnz copy_few_undefined
     each_word seen_bits, %rdi, %rdx
     test %r8, %r8
     jnz 3f
+copy_few_values:
 2:  each_word moved_word, %rdi, %rdx
     mov %rdi, %rax
     sub $24, %r9
@@ -668,6 +684,45 @@ glue_copy_few:
     jnz glue_quick
 5:  each_word defined_bits, %rdi, %rdx
     jmp 2b
+    /* Undefined bytes over the same undefined bytes: only origins may change, where one
+       is recorded already and none is a stack slot's name. */
+copy_few_undefined:
+    mov %edi, %eax
+    or %esi, %eax
+    or %edx, %eax
+    test $3, %al
+    jnz glue_quick
+    movabs $0x0fffffffffff, %rax /* ORIGIN_SIZE - 1 */
+    movabs $0x640000000000, %r8 /* ORIGIN_BASE */
+    mov %rsi, %r10
+    mov %rdi, %r11
+    and %rax, %r10
+    and %rax, %r11
+    add %r8, %r10
+    add %r8, %r11
+    xor %ecx, %ecx
+1:  mov %gs:(%rsi,%rcx), %rax
+    cmp %rax, %gs:(%rdi,%rcx)
+    jne glue_quick
+    test %rax, %rax
+    jz 3f
+    mov (%r10,%rcx), %r8
+    test %eax, %eax
+    jz 2f
+    changed_origin 0
+2:  shr $32, %r8
+    shr $32, %rax
+    jz 3f
+    changed_origin 4
+3:  add $8, %rcx
+    lea 8(%rcx), %rax
+    cmp %rdx, %rax
+    jbe 1b
+    cmp %rdx, %rcx
+    lea -8(%rdx), %rcx /* the last word overlaps the one before */
+    jb 1b
+    mov %fs:CTX_SHADOW, %r9
+    jmp copy_few_values
     .globl glue_copy_few_end
 glue_copy_few_end:
     .globl glue_mark_end
