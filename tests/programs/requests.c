@@ -6,6 +6,8 @@
 #include <linux/fs.h>
 #include <linux/if_packet.h>
 #include <linux/rtnetlink.h>
+#include <linux/seccomp.h>
+#include <mqueue.h>
 #include <net/if.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
@@ -19,8 +21,10 @@
 #include <sys/sem.h>
 #include <sys/shm.h>
 #include <sys/socket.h>
+#include <sys/syscall.h>
 #include <sys/user.h>
 #include <sys/wait.h>
+#include <termios.h>
 #include <unistd.h>
 
 #define APART __attribute__((noinline, noclone))
@@ -178,8 +182,58 @@ APART static void attributes(void) {
     close(s);
 }
 
+/* What fills every byte but padding and what only the kernel writes is silent; each part
+   that counts is told when it alone was not set. */
+APART static void parts(void) {
+    int file = open("/tmp", O_TMPFILE | O_RDWR, 0600), pty = posix_openpt(O_RDWR | O_NOCTTY);
+    for (int without = 0; without < 2; without++) {
+        struct flock *lock = malloc(sizeof *lock);
+        lock->l_type = F_UNLCK, lock->l_whence = lock->l_start = 0, lock->l_len = 1;
+        if (!without)
+            lock->l_pid = 0;
+        hide(lock);
+        fcntl(file, F_OFD_SETLK, lock); // expect: uninitialized-value
+        fcntl(file, F_SETLK, lock);
+        free(lock);
+        struct termios *modes = malloc(sizeof *modes);
+        tcgetattr(pty, modes);
+        free(modes);
+        modes = malloc(sizeof *modes);
+        modes->c_iflag = modes->c_oflag = modes->c_line = 0, modes->c_cflag = CS8;
+        if (!without)
+            modes->c_lflag = 0;
+        hide(modes);
+        ioctl(pty, TCSETS, modes); // expect: uninitialized-value
+        free(modes);
+        struct mq_attr *queue = malloc(sizeof *queue);
+        queue->mq_maxmsg = 2;
+        if (!without)
+            queue->mq_msgsize = 8;
+        hide(queue);
+        mq_open("/no such/queue", O_RDWR | O_CREAT, 0600, queue); // expect: uninitialized-value
+        mq_open("/no such/queue", O_RDWR);
+        free(queue);
+        struct sock_fprog *program = malloc(sizeof *program);
+        program->len = 0;
+        if (!without)
+            program->filter = NULL;
+        hide(program);
+        prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, program); // expect: uninitialized-value
+        free(program);
+        uint64_t *rules = malloc(sizeof *rules);
+        if (!without)
+            *rules = 0;
+        hide(rules);
+        syscall(SYS_landlock_create_ruleset, rules, sizeof *rules, 0); // expect: uninitialized-value
+        free(rules);
+    }
+    close(pty);
+    close(file);
+}
+
 int main(void) {
     attributes();
+    parts();
     int s = socket(AF_INET, SOCK_DGRAM, 0);
     interfaces(s);
     options(s);

@@ -166,6 +166,14 @@ static void effect_mode_of_openat(struct call *k) {
         check_register(k, 3, "mode");
 }
 
+static void effect_mq_open(struct call *k) {
+    if (k->done || !(k->a[1] & 0x40)) /* O_CREAT */
+        return;
+    check_register(k, 2, "mode");
+    if (k->a[3])
+        takes(k, 3, k->a[3], 8, 16); /* how many messages, and how long */
+}
+
 static void effect_poll(struct call *k) {
     uint64_t n = k->a[1] < 65536 ? k->a[1] : 65536;
     for (uint64_t i = 0; i < n && k->a[0]; i++) {

@@ -30,7 +30,7 @@ void gives(struct call *k, gaddr p, uint64_t room, uint64_t size);
 
 /* Calls whose effect depends on a request (requests.c). */
 #define CALLS_WITH_REQUESTS(X) \
-    X(ioctl) X(setsockopt) X(fcntl) X(prctl) X(ptrace) X(shmctl) X(msgctl) X(semctl) X(madvise)
+    X(seccomp) X(ioctl) X(setsockopt) X(fcntl) X(prctl) X(ptrace) X(shmctl) X(msgctl) X(semctl) X(madvise)
 #define X(name) void effect_##name(struct call *k);
 CALLS_WITH_REQUESTS(X)
 #undef X

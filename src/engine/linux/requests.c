@@ -8,6 +8,7 @@
 enum request_kind {
     REQUEST_PLAIN, /* `in` bytes are read, `out` are written */
     REQUEST_NAMED, /* an interface's name, `in` bytes behind it; written back whole */
+    REQUEST_EACH,  /* every one of the `in` bytes counts, `out` are written */
 };
 
 struct request {
@@ -23,7 +24,8 @@ struct request {
 /* Requests that do not tell their size, or tell a wrong one. */
 static const struct request requests[] = {
     /* terminals */
-    {0x5401, 0, 36, 0}, {0x5402, 36, 0, 0}, {0x5403, 36, 0, 0}, {0x5404, 36, 0, 0},
+    {0x5401, 0, 36, 0}, {0x5402, 17, 0, REQUEST_EACH}, {0x5403, 17, 0, REQUEST_EACH},
+    {0x5404, 17, 0, REQUEST_EACH}, /* but for the characters behind */
     {0x5405, 0, 18, 0}, {0x5406, 18, 0, 0}, {0x5407, 18, 0, 0}, {0x5408, 18, 0, 0},
     {0x540f, 0, 4, 0},  {0x5410, 4, 0, 0},  {0x5411, 0, 4, 0},  {0x5412, 1, 0, 0},
     {0x5413, 0, 8, 0},  {0x5414, 8, 0, 0},  {0x5415, 0, 4, 0},  {0x5416, 4, 0, 0},
@@ -112,6 +114,8 @@ void effect_ioctl(struct call *k) {
             takes(k, 2, p, 0, text_size(p, 16));
             if (r->in)
                 takes(k, 2, p, 16, r->in);
+        } else if (r->kind == REQUEST_EACH) {
+            takes(k, 2, p, 0, r->in);
         } else {
             takes_some(k, 2, p, r->in);
         }
@@ -156,6 +160,30 @@ static const struct {
     {263, 1, 2, OPTION_MEMBER},  /* packet(7) */
 };
 
+static void takes_program(struct call *k, int parameter, gaddr p) { /* struct sock_fprog */
+    takes(k, parameter, p, 0, 2);
+    takes(k, parameter, p, 8, 8);
+    if (!shadow_first_undefined(p, 2) && !shadow_first_undefined(p + 8, 8))
+        takes(k, parameter, *(gaddr *)guest(p + 8), 0, 8 * (uint64_t) * (uint16_t *)guest(p));
+}
+
+void effect_seccomp(struct call *k) {
+    gaddr p = k->a[2];
+    switch (k->a[0]) {
+    case 1: /* SECCOMP_SET_MODE_FILTER */
+        if (!k->done && is_pointer(p))
+            takes_program(k, 2, p);
+        break;
+    case 2: /* SECCOMP_GET_ACTION_AVAIL */
+        if (is_pointer(p))
+            takes(k, 2, p, 0, 4);
+        break;
+    case 3: /* SECCOMP_GET_NOTIF_SIZES */
+        gives_all(k, p, 6);
+        break;
+    }
+}
+
 void effect_setsockopt(struct call *k) {
     gaddr p = k->a[3];
     uint64_t size = (uint32_t)k->a[4];
@@ -170,9 +198,7 @@ void effect_setsockopt(struct call *k) {
             takes(k, 3, p, 0, text_size(p, size < 16 ? size : 16));
             return;
         case OPTION_PROGRAM:
-            takes(k, 3, p, 0, 2);
-            takes(k, 3, p, 8, 8);
-            takes(k, 3, *(gaddr *)guest(p + 8), 0, 8 * (uint64_t) * (uint16_t *)guest(p));
+            takes_program(k, 3, p);
             return;
         case OPTION_GROUP:
             takes(k, 3, p, 0, 4);
@@ -197,12 +223,12 @@ void effect_fcntl(struct call *k) {
     switch (k->a[1]) {
     case 5: case 36: /* F_GETLK */
         takes(k, 2, k->a[2], 0, 4);
-        takes(k, 2, k->a[2], 8, 16);
+        takes(k, 2, k->a[2], 8, k->a[1] == 36 ? 20 : 16); /* no process may own an open file's */
         gives(k, k->a[2], 32, succeeded(k) ? 32 : 0);
         break;
     case 6: case 7: case 37: case 38: /* F_SETLK, F_SETLKW */
         takes(k, 2, k->a[2], 0, 4);
-        takes(k, 2, k->a[2], 8, 16);
+        takes(k, 2, k->a[2], 8, k->a[1] > 7 ? 20 : 16);
         break;
     case 15: /* F_SETOWN_EX */
     case 1036: case 1038: /* hints */
@@ -227,6 +253,12 @@ void effect_prctl(struct call *k) {
     case 1: case 4: case 8: case 23: case 24: case 28: case 36: case 38: /* a number */
         if (!k->done)
             check_register(k, 1, "arg2");
+        break;
+    case 22: /* PR_SET_SECCOMP */
+        if (!k->done)
+            check_register(k, 1, "arg2");
+        if (!k->done && k->a[1] == 2 && is_pointer(k->a[2]))
+            takes_program(k, 2, k->a[2]);
         break;
     case 15: /* PR_SET_NAME */
         if (!k->done && k->a[1])
@@ -283,9 +315,14 @@ void effect_ptrace(struct call *k) {
 static void control(struct call *k, uint64_t command, gaddr p, uint64_t state, uint64_t limits,
                     uint64_t totals) {
     switch (command & 0xff) {
-    case 1: /* IPC_SET: owner and mode */
-        takes(k, k->name[0] == 's' && k->name[1] == 'e' ? 3 : 2, p, 4, 8);
+    case 1: { /* IPC_SET: owner and mode; how much a queue holds */
+        int parameter = k->name[0] == 's' && k->name[1] == 'e' ? 3 : 2;
+        takes(k, parameter, p, 4, 8);
+        takes(k, parameter, p, 20, 2);
+        if (k->name[0] == 'm')
+            takes(k, parameter, p, 88, 8);
         break;
+    }
     case 2: case 11: case 13: case 15: case 18: case 20: /* IPC_STAT and its like */
         gives_all(k, p, state);
         break;

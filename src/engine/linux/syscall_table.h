@@ -180,7 +180,7 @@
     X(epoll_ctl, "epfd op fd (event)", CALL(epoll_ctl))                                   \
     X(tgkill, "tgid tid sig")                                                             \
     X(utimes, "path times", TEXT(0), INTO(1, 32))                                         \
-    X(mq_open, "name oflag", TEXT(0), OPENS())                                            \
+    X(mq_open, "name oflag (mode) (attr)", TEXT(0), CALL(mq_open), OPENS())               \
     X(mq_unlink, "name", TEXT(0))                                                         \
     X(mq_timedsend, "mqdes msg len prio timeout", IN(1, 2), INTO(4, 16))                  \
     X(mq_timedreceive, "mqdes msg len prio timeout", OUT(1, 2), FROM(3, 4), INTO(4, 16))  \
@@ -242,7 +242,8 @@
     X(execveat, "dirfd path argv envp flags", TEXT(1), CALL(texts_2), CALL(texts_3))      \
     X(copy_file_range, "fd_in off_in fd_out off_out len flags", BOTH(1, 8), BOTH(3, 8))   \
     X(statx, "dirfd path flags mask buf", TEXT(1), FROM(4, 256))                          \
-    X(io_uring_setup, "entries params", FROM(1, 120), OPENS())                            \
+    X(io_uring_setup, "entries params", PART(1, 8, 4), PART(1, 28, 12), FROM(1, 120),     \
+      OPENS())                                                                            \
     X(openat2, "dirfd path how size", TEXT(1), IN(2, 3), OPENS())                         \
     X(faccessat2, "dirfd path mode flags", TEXT(1))                                       \
     X(inotify_init, "", OPENS())                                                          \
@@ -297,4 +298,26 @@
     X(swapon, "path flags", TEXT(0))                                                      \
     X(acct, "path", TEXT(0))                                                              \
     X(pivot_root, "new_root put_old", TEXT(0), TEXT(1))                                   \
+    X(settimeofday, "tv tz", INTO(0, 16), INTO(1, 8))                                     \
+    X(setfsuid, "uid")                                                                    \
+    X(setfsgid, "gid")                                                                    \
+    X(swapoff, "path", TEXT(0))                                                           \
+    X(syncfs, "fd")                                                                       \
+    X(lremovexattr, "path name", TEXT(0), TEXT(1))                                        \
+    X(fremovexattr, "fd name", TEXT(1))                                                   \
+    X(ioprio_set, "which who ioprio")                                                     \
+    X(ioprio_get, "which who")                                                            \
+    X(io_pgetevents, "ctx_id min_nr nr events timeout (usig)", ITEMS(3, 32), INTO(4, 16)) \
+    X(pkey_mprotect, "addr length prot pkey")                                             \
+    X(pkey_free, "pkey")                                                                  \
+    X(seccomp, "operation flags (args)", CALL(seccomp))                                   \
+    X(process_madvise, "pidfd iovec vlen advice flags", COUNTED(1, 2, 16))                \
+    X(process_mrelease, "pidfd flags")                                                    \
+    X(memfd_secret, "flags", OPENS())                                                     \
+    X(fsopen, "fsname flags", TEXT(0), OPENS())                                           \
+    X(mount_setattr, "dirfd path flags uattr usize", TEXT(1), IN(3, 4))                   \
+    X(futex_waitv, "waiters nr_futexes flags timeout clockid", COUNTED(0, 1, 24), INTO(3, 16))\
+    X(landlock_create_ruleset, "attr size flags", IN(0, 1), OPENS())                      \
+    X(landlock_add_rule, "ruleset_fd rule_type rule_attr flags", INTO(2, 12))             \
+    X(landlock_restrict_self, "ruleset_fd flags")                                         \
     X(close_range, "first last flags", CALL(close_range))
