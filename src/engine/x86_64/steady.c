@@ -7,7 +7,7 @@
 #include "copies.h"
 #include "plan.h"
 
-enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, LEAVES = 256 };
+enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, LEAVES = 1024 };
 
 /* One way of naming memory, and the register with the place of its origins. */
 struct place {
