@@ -3,20 +3,7 @@ about in many ways and compiled in many ways: each must still say where it is fr
 origins.py TONDO [SEEDS] [FIRST]"""
 import random
 
-from programs import compare
-
-COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1",
-             "clang -O2", "clang -O3 -mavx2"]
-TYPES = ["int", "unsigned", "float", "long", "double"]  # parts of less than 4 bytes share one
-SOURCES = 6
-HEAD = """#include <stdlib.h>
-#include <string.h>
-#define APART __attribute__((noinline))
-static volatile int sink;
-#define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
-static APART void seen(void) { sink++; }
-""" + "".join(f"static APART void *source{k}(void) {{ void *p = malloc({16 + 8 * k}); hide(p); return p; }}\n"
-              for k in range(SOURCES))
+from programs import COMPILERS, HEAD, SOURCES, TYPES, compare
 
 
 def moves(r, k, members):

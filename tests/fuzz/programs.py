@@ -6,6 +6,20 @@ import subprocess
 import sys
 import tempfile
 
+COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1",
+             "clang -O2", "clang -O3 -mavx2"]
+TYPES = ["int", "unsigned", "float", "long", "double"]  # parts of less than 4 bytes share an origin
+SOURCES = 6
+HEAD = """#include <stdlib.h>
+#include <string.h>
+#define APART __attribute__((noinline))
+static volatile int sink;
+#define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
+static APART void seen(void) { sink++; }
+static APART void move(void *to, const void *from, size_t size) { memcpy(to, from, size); }
+""" + "".join(f"static APART void *source{k}(void) {{ void *p = malloc({16 + 8 * k}); hide(p); return p; }}\n"
+              for k in range(SOURCES))
+
 
 def arguments():
     """SCRIPT TONDO [SEEDS] [FIRST]: the tondo program, the seeds."""
