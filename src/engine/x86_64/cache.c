@@ -16,6 +16,7 @@ struct cache_block *cache_blocks;
 struct cache_check *cache_checks;
 struct cache_version *cache_versions;
 struct plan *cache_plans;
+struct cache_return *cache_returns;
 
 /* Blocks by guest page, for dropping them: chains of one hash bucket; those that
    reach over many pages have a chain of their own. */
@@ -111,6 +112,7 @@ static void begin_anew(void) {
     cache.at = cache.first;
     cache.cold = (uint8_t *)(uintptr_t)(CACHE_BASE + CACHE_SIZE / 2);
     cache.link_count = cache.site_count = cache.check_count = cache.plan_count = 0;
+    cache.return_count = 0;
     fill_bytes(page_heads, 0, sizeof page_heads);
     fill_bytes(forward_heads, 0, sizeof forward_heads);
     cache.forward_count = 1;
@@ -140,6 +142,7 @@ void cache_start(void) {
     TAKE(forwards, CACHE_FORWARDS);
     TAKE(cache_versions, CACHE_VERSIONS);
     TAKE(cache_plans, CACHE_PLANS);
+    TAKE(cache_returns, CACHE_RETURNS);
 #undef TAKE
     /* the others go to C */
     static void (*const doors[EXIT_LAST + 1])(void) = {
@@ -154,7 +157,7 @@ void cache_start(void) {
         glue_strange_store_4, glue_strange_store_8, glue_strange_store_16};
     for (int reason = 1; reason <= EXIT_LAST; reason++) {
         cache.exits[reason] = e.at;
-        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK && (reason < EXIT_FRAME_STORE || reason == EXIT_KEEP))
+        if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK && (reason < EXIT_FRAME_STORE || reason >= EXIT_KEEP))
             emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
         /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
         uint64_t pad = -(uint64_t)(uintptr_t)(e.at + 6) & 7;
@@ -196,11 +199,11 @@ static void enter(gaddr pc, uint64_t host, uint32_t block) {
     __atomic_store_n(&table[at].pc, pc, __ATOMIC_RELEASE);
 }
 
-static void vectors_save(struct context *c) {
+void vectors_save(struct context *c) {
     __asm__ volatile("xsave64 %0" : "+m"(*((char *)c + CTX_VECTOR)) : "a"(-1), "d"(-1) : "memory");
 }
 
-static void vectors_restore(struct context *c) {
+void vectors_restore(struct context *c) {
     __asm__ volatile("xrstor64 %0" : : "m"(*((char *)c + CTX_VECTOR)), "a"(-1), "d"(-1) : "memory");
 }
 
@@ -454,6 +457,7 @@ static bool is_nearly_full(void) {
     return (uint64_t)(cache.at - cache.first) > CACHE_SIZE / 8 * 3 || cold > CACHE_SIZE / 8 * 3 ||
            cache.site_count > CACHE_PLACES / 4 * 3 || cache.check_count > CACHE_CHECKS / 4 * 3 ||
            cache.link_count > CACHE_LINKS / 4 * 3 || cache.plan_count > CACHE_PLANS / 4 * 3 ||
+           cache.return_count > CACHE_RETURNS / 4 * 3 ||
            cache.paged_count > CACHE_PAGED / 4 * 3 ||
            cache.version_count > CACHE_VERSIONS / 4 * 3 || cache.block_count > CACHE_BLOCKS / 4 * 3;
 }
@@ -807,6 +811,12 @@ static void dispatch_exit(struct context *c) {
     }
     case EXIT_RETURN:
         return_missed(c);
+        break;
+    case EXIT_NEXT_RETURN:
+        if (!returns_learn(c, c->argument)) {
+            c->argument = cache_returns[c->argument].extra;
+            return_missed(c);
+        }
         break;
     case EXIT_KEEP:
         c->target = CACHE_BASE + c->argument;

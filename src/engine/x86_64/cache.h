@@ -11,7 +11,8 @@ struct cache {
     uint8_t *first;     /* code begins */
     uint64_t dropped;   /* bytes of code that was dropped */
     uint32_t flushing;
-    uint32_t paged_count, forward_count, link_count, site_count, block_count, check_count, plan_count, version_count;
+    uint32_t paged_count, forward_count, link_count, site_count, block_count, check_count, plan_count, version_count,
+        return_count;
     struct lock lock;
     /* The guest has AVX-512 in its code: whole vectors are 64 bytes from now on, and
        those of mask registers 8. */
@@ -127,5 +128,28 @@ gaddr transfer_slot(gaddr slot, bool *bound);
 
 /* Once: generated code turned out to return flags, all translations are to be dropped. */
 bool translate_noticed_flags(void);
+
+/* The guest's vectors, around C that may use them. */
+void vectors_save(struct context *c);
+void vectors_restore(struct context *c);
+
+/* A return's chain (returns.c): offsets of the jump behind its first piece, of the jump at
+   its end and of the code that looks the way up. */
+struct cache_return {
+    gaddr pc;
+    uint32_t first, last, generic;
+    uint16_t extra; /* bytes of arguments it drops */
+    uint16_t possible; /* number of a set */
+    uint16_t count;    /* pieces learned */
+};
+extern struct cache_return *cache_returns;
+#define CACHE_RETURNS (1u << 22)
+/* Code that belongs to no trace, for an instruction at pc, with these registers spilled:
+   where it begins. The caller holds the lock and has set up `now`. */
+uint8_t *translate_begin_piece(gaddr pc, uint32_t spilled);
+void translate_end_piece(void);
+/* The chain did not know where to return: it does the next time, or has grown too long.
+   False: the caller of old is not known, C has to return. */
+bool returns_learn(struct context *c, uint32_t number);
 
 #endif

@@ -95,7 +95,8 @@
                                and again for stores through other registers than the frame's */
 #define EXIT_COPY 31 /* to glue_copy_few: memcpy and memmove, which have a quick way, too */
 #define EXIT_KEEP 32 /* a call, across which registers are kept; CTX_GUEST_TARGET: which */
-#define EXIT_LAST 32
+#define EXIT_NEXT_RETURN 33 /* a return not foreseen by its chain; argument: which (returns.c) */
+#define EXIT_LAST 33
 #define RED_ZONE 128 /* psABI 3.2.2 */
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */

@@ -34,7 +34,7 @@ static int words_of(int element, int *offset) {
     return 2;
 }
 
-static int word_count(uint64_t set) {
+int dirty_word_count(uint64_t set) {
     int n = 0, offset;
     for (; set; set &= set - 1)
         n += words_of(__builtin_ctzll(set), &offset);
@@ -87,15 +87,8 @@ int emit_test_words(uint64_t set, uint8_t **jumps) {
     return count;
 }
 
-static uint8_t *emit_if(int condition) {
-    emit8(&out, 0x0f);
-    emit8(&out, 0x80 | condition);
-    emit32(&out, 0);
-    return out.at - 4;
-}
-
 /* The same where flags are dead and no register is to be free. */
-static int emit_compare_words(uint64_t set, uint8_t **jumps) {
+int emit_compare_words(uint64_t set, uint8_t **jumps) {
     int count = 0;
     for (; set; set &= set - 1) {
         int offset, n = words_of(__builtin_ctzll(set), &offset);
@@ -105,7 +98,7 @@ static int emit_compare_words(uint64_t set, uint8_t **jumps) {
             emit8(&out, 0x83);
             emit_memory(&out, 7, -1, -1, 1, offset + 8 * w);
             emit8(&out, 0);
-            jumps[count++] = emit_if(5); /* jne */
+            jumps[count++] = emit_if(&out, 5); /* jne */
         }
     }
     return count;
@@ -128,7 +121,7 @@ void emit_dirty_link(gaddr target) {
         return;
     }
     /* whoever came here found something undefined, and that is still so */
-    if (!now.changed || word_count(now.possible) > FEW_WORDS) {
+    if (!now.changed || dirty_word_count(now.possible) > FEW_WORDS) {
         add_dirty_link(target);
         return;
     }
@@ -163,7 +156,7 @@ void emit_cold_dirty(struct cold *c) {
 void emit_leave_dirty(int reason, uint32_t argument) {
     uint8_t *jumps[FEW_WORDS], *over = NULL;
     int count = 0;
-    bool many = !now.changed || word_count(now.possible) > FEW_WORDS;
+    bool many = !now.changed || dirty_word_count(now.possible) > FEW_WORDS;
     if (!many) {
         emit_spill(&out, RCX);
         count = emit_test_words(now.possible, jumps);
@@ -213,86 +206,6 @@ void emit_dirty_lookup(void) {
     emit32(&out, 0);
     emit_from_context(&out, RDX, CTX_TARGET);
     emit_jump_to_host(CTX_DIRTY_HOST);
-}
-
-/* A return with something undefined: through C when it is not the one foreseen
-   or a value still goes by the name of a stack slot; else by the thread's table.
-   Falls through when all is defined. */
-void emit_dirty_return(uint32_t extra, bool flags_live) {
-    uint8_t *jumps[FEW_WORDS], *leave[40];
-    int left = 0;
-    if (flags_live || word_count(now.possible) > FEW_WORDS) {
-        emit_leave_dirty(EXIT_RETURN, extra);
-        return;
-    }
-    emit_spill(&out, RCX);
-    int count = emit_test_words(now.possible, jumps);
-    emit_unspill(&out, RCX);
-    emit8(&out, 0xe9);
-    uint8_t *over = out.at;
-    uint32_t kept = out.kept;
-    emit32(&out, 0);
-    for (int k = 0; k < count; k++)
-        patch_jump(jumps[k], out.at);
-    emit_spill(&out, RDX);
-    for (uint64_t set = now.possible & ((1ULL << ELEMENT_UPPER) - 1); set; set &= set - 1) {
-        emit8(&out, 0x64); /* mov ecx, fs:[origin]; sub ecx, first stack code; cmp ecx, codes */
-        emit8(&out, 0x8b);
-        emit_memory(&out, RCX, -1, -1, 1, CTX_ORIGIN + 4 * __builtin_ctzll(set));
-        emit8(&out, 0x81);
-        emit8(&out, 0xe9);
-        emit32(&out, ORIGIN_STACK_CODES);
-        emit8(&out, 0x81);
-        emit8(&out, 0xf9);
-        emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
-        leave[left++] = emit_if(2); /* jb */
-    }
-    emit_from_context(&out, RDX, CTX_SHADOW);
-    emit8(&out, 0x81); /* cmp dword [rdx - ...], landing: across.c has a say */
-    emit_memory(&out, 7, RDX, -1, 1,
-                (int)offsetof(struct shadow_entry, host) - (int)sizeof(struct shadow_entry));
-    emit32(&out, (int64_t)(uintptr_t)cache.landing - CACHE_BASE);
-    leave[left++] = emit_if(4); /* je */
-    emit_op(&out, 0x8b, RCX, RDX, -(int)sizeof(struct shadow_entry));
-    emit_op(&out, 0x3b, RCX, RSP, 0);
-    leave[left++] = emit_if(5); /* jne */
-    emit8(&out, 0x64); /* sub qword fs:[shadow], sizeof(struct shadow_entry) */
-    emit8(&out, 0x48);
-    emit8(&out, 0x83);
-    emit_memory(&out, 5, -1, -1, 1, CTX_SHADOW);
-    emit8(&out, sizeof(struct shadow_entry));
-    emit_to_context(&out, RCX, CTX_GUEST_TARGET);
-    emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
-    emit8(&out, 0x64); /* cmp rsp, fs:[mark] */
-    emit8(&out, 0x48);
-    emit8(&out, 0x3b);
-    emit_memory(&out, RSP, -1, -1, 1, CTX_MARK);
-    uint8_t *fine = emit_if(6); /* jbe */
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    /* the mark is seen to first; it comes back by CTX_TARGET */
-    emit_context_constant(&out, CTX_TARGET, 0);
-    uint8_t *field = out.at - 4;
-    emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(CACHE_BASE >> 32));
-    emit_jump(&out, cache.exits[EXIT_MARK]);
-    uint32_t back = (uint32_t)(uint64_t)(uintptr_t)out.at;
-    __builtin_memcpy(field, &back, 4);
-    emit_spill(&out, RCX);
-    emit_spill(&out, RDX);
-    emit_from_context(&out, RCX, CTX_GUEST_TARGET);
-    patch_jump(fine, out.at);
-    emit_dirty_lookup();
-    for (int k = 0; k < left; k++)
-        patch_jump(leave[k], out.at);
-    emit_unspill(&out, RDX);
-    emit_unspill(&out, RCX);
-    emit_dirty_set();
-    emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
-    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
-    emit_context_constant(&out, CTX_ARGUMENT, extra);
-    emit_jump(&out, cache.exits[EXIT_RETURN]);
-    patch_jump(over, out.at);
-    out.kept = kept;
 }
 
 /* --- single instructions --- */
@@ -493,7 +406,7 @@ bool emit_gather_use(const struct instruction *i, bool flags_live, uint32_t live
     emit_vex(2, 0x17, target, 0, target); /* vptest */
     emit_vector(LOAD_VECTOR, target, true, CTX_VALUE);
     emit_vector(LOAD_VECTOR, mask, true, CTX_VALUE + 64 * 2);
-    uint8_t *jump = emit_if(5); /* jne */
+    uint8_t *jump = emit_if(&out, 5); /* jne */
     struct cold *c = cold_add(COLD_TOUCH, jump);
     c->argument = index;
     c->resume = out.at;
@@ -905,7 +818,7 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     default:
         break;
     }
-    if (word_count(tested) > 8 || i->z.meta.category == ZYDIS_CATEGORY_X87_ALU ||
+    if (dirty_word_count(tested) > 8 || i->z.meta.category == ZYDIS_CATEGORY_X87_ALU ||
         (tested & bit(ELEMENT_X87)))
         return false;
     for (int k = 0; k < i->memory_count; k++) {

@@ -124,4 +124,12 @@ static inline void patch_jump(uint8_t *rel32, const uint8_t *target) {
     __atomic_store_n((int32_t *)rel32, delta, __ATOMIC_RELEASE);
 }
 
+/* A conditional jump: its displacement, for patch_jump. */
+static inline uint8_t *emit_if(struct emitter *e, int condition) {
+    emit8(e, 0x0f);
+    emit8(e, 0x80 | condition);
+    emit32(e, 0);
+    return e->at - 4;
+}
+
 #endif

@@ -1,5 +1,5 @@
-/* How control leaves a trace: calls with their entry in the shadow call stack, returns
-   predicted by it, indirect jumps through the thread's table, branches and loops. */
+/* How control leaves a trace: calls with their entry in the shadow call stack, indirect
+   jumps through the thread's table, branches and loops. Returns: returns.c. */
 #include "translate.h"
 #include "rules.h"
 
@@ -258,81 +258,6 @@ void emit_indirect_jump(const struct instruction *i, bool flags_live) {
         return;
     }
     emit_lookup(flags_live);
-}
-
-void emit_restore_flags(void) {
-    emit_from_context(&out, RAX, CTX_FLAG_SAVE);
-    emit8(&out, 0x04); /* add al, 127: the overflow flag */
-    emit8(&out, 127);
-    emit8(&out, 0x9e); /* sahf */
-    emit_unspill(&out, RAX);
-}
-
-void emit_return(const struct instruction *i, bool flags_live) {
-    uint32_t extra = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
-                         ? (uint32_t)i->operands[0].imm.value.u & 0xffff
-                         : 0;
-    /* That the stack pointer fits as well is not asked: the host address belongs to
-       the return address in any case, and records that a longjmp left behind are
-       dropped at the next return that differs. */
-    enum cold_kind missed = flags_live ? COLD_KEPT_RETURN : COLD_RETURN;
-    uint32_t spilled = 1u << RDX;
-    if (flags_live) {
-        emit_spill(&out, RAX);
-        emit8(&out, 0x9f); /* lahf */
-        emit8(&out, 0x0f); /* seto al */
-        emit8(&out, 0x90);
-        emit8(&out, 0xc0);
-        emit_to_context(&out, RAX, CTX_FLAG_SAVE);
-        spilled |= 1u << RAX;
-    }
-    emit_spill(&out, RDX);
-    note_place(i->pc, spilled, false);
-    if (flags_live) { /* C tidies up as well */
-        emit_op(&out, 0x8d, RDX, RSP, 8 + extra);
-        emit8(&out, 0x64); /* cmp rdx, fs:[mark] */
-        emit8(&out, 0x48);
-        emit8(&out, 0x3b);
-        emit_memory(&out, RDX, -1, -1, 1, CTX_MARK);
-        emit8(&out, 0x0f); /* ja */
-        emit8(&out, 0x87);
-        cold_add(missed, out.at)->argument = extra;
-        emit32(&out, 0);
-    }
-    emit_from_context(&out, RDX, CTX_SHADOW);
-    emit_op(&out, 0x8b, RDX, RDX, -(int)sizeof(struct shadow_entry));
-    emit_op(&out, 0x3b, RDX, RSP, 0);
-    emit8(&out, 0x0f);
-    emit8(&out, 0x85);
-    cold_add(missed, out.at)->argument = extra;
-    emit32(&out, 0);
-    emit_from_context(&out, RDX, CTX_SHADOW);
-    emit_op(&out, 0x8d, RDX, RDX, -(int)sizeof(struct shadow_entry));
-    emit_to_context(&out, RDX, CTX_SHADOW);
-    emit8(&out, 0x8b); /* mov edx, [rdx + 16]: the offset */
-    emit_memory(&out, RDX, RDX, -1, 1, offsetof(struct shadow_entry, host));
-    emit8(&out, 0x64); /* add rdx, fs:[cache base] */
-    emit8(&out, 0x48);
-    emit8(&out, 0x03);
-    emit_memory(&out, RDX, -1, -1, 1, CTX_CACHE_BASE);
-    emit_to_context(&out, RDX, CTX_TARGET);
-    emit_unspill(&out, RDX);
-    emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
-    if (flags_live) {
-        emit_restore_flags();
-    } else {
-        emit8(&out, 0x64); /* cmp rsp, fs:[mark] */
-        emit8(&out, 0x48);
-        emit8(&out, 0x3b);
-        emit_memory(&out, RSP, -1, -1, 1, CTX_MARK);
-        emit8(&out, 0x0f);
-        emit8(&out, 0x87); /* ja */
-        cold_add(COLD_MARK, out.at);
-        emit32(&out, 0);
-    }
-    emit8(&out, 0x64);
-    emit8(&out, 0xff);
-    emit_memory(&out, 4, -1, -1, 1, CTX_TARGET);
 }
 
 void emit_branch(const struct instruction *i, uint32_t flags_after) {

@@ -307,6 +307,10 @@ static void emit_cold(void) {
             emit_cold_dirty(c);
             break;
         case COLD_MARK:
+            if (c->argument) { /* where it goes on */
+                emit_context_constant(&out, CTX_TARGET, (uint32_t)(CACHE_BASE + c->argument));
+                emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(CACHE_BASE >> 32));
+            }
             emit_jump(&out, cache.exits[EXIT_MARK]);
             break;
         case COLD_RELEASE:
@@ -322,6 +326,10 @@ static void emit_cold(void) {
             emit_dirty_set();
             emit_jump(&out, cache.exits[EXIT_LOOKUP]);
             break;
+        case COLD_NEXT_RETURN:
+            emit_unspill(&out, RDX);
+            emit_exit(EXIT_NEXT_RETURN, c->pc, c->argument);
+            break;
         case COLD_KEPT_RETURN:
             emit_restore_flags();
             /* fallthrough */
@@ -336,6 +344,19 @@ static void emit_cold(void) {
     cache.cold = out.at;
     out = hot;
     now = last;
+}
+
+uint8_t *translate_begin_piece(gaddr pc, uint32_t spilled) {
+    out.at = cache.at;
+    out.kept = 0;
+    cold_count = 0;
+    note_place(pc, spilled, false);
+    return out.at;
+}
+
+void translate_end_piece(void) {
+    emit_cold();
+    cache.at = out.at;
 }
 
 /* --- traces --- */

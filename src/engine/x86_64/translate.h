@@ -15,6 +15,7 @@ enum cold_kind {
     COLD_LOOKUP,
     COLD_RETURN,
     COLD_KEPT_RETURN, /* the same, with RAX and the flags put aside */
+    COLD_NEXT_RETURN, /* to C, which may know where a return leads (returns.c) */
     COLD_MARK,    /* a return with something to tidy up on the stack */
     COLD_RELEASE, /* a large or doubtful release of stack */
     COLD_DIRTY,   /* a branch out of the dirty version */
@@ -198,6 +199,8 @@ void emit_bits_to_context(const struct instruction *load);
 #define FEW_WORDS 16 /* tested inline on the way out */
 /* Jumps, to be patched, where any word of undefined bits of the set is not 0; RCX is free.
    Returns how many. */
+int dirty_word_count(uint64_t set);
+int emit_compare_words(uint64_t set, uint8_t **jumps);
 int emit_test_words(uint64_t set, uint8_t **jumps);
 
 /* With its upper half. */
