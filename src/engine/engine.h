@@ -33,7 +33,6 @@ typedef uint64_t gaddr;
 #define CACHE_SIZE 0x40000000ULL
 #define MAP_BASE 0x7c4000000000ULL
 #define LEDGER_BASE 0x7c8000000000ULL
-#define ENGINE_BASE 0x7d0000000000ULL
 
 #define STOP_SIGNAL 32 /* of the C library's own; the engine stops threads with it */
 #define SHADOW_ENTRIES (1u << 18) /* one for each call that has not returned */

@@ -159,14 +159,7 @@ void cache_start(void) {
         cache.exits[reason] = e.at;
         if (reason != EXIT_PLAIN_STORE && reason != EXIT_QUICK && (reason < EXIT_FRAME_STORE || reason >= EXIT_KEEP))
             emit_context_constant(&e, CTX_REASON, (uint32_t)reason);
-        /* jmp [rip+n], the address aligned: the guest may have set the AC flag */
-        uint64_t pad = -(uint64_t)(uintptr_t)(e.at + 6) & 7;
-        emit8(&e, 0xff);
-        emit8(&e, 0x25);
-        emit32(&e, (int64_t)pad);
-        while (pad--)
-            emit8(&e, 0xcc);
-        emit64(&e, (uint64_t)(uintptr_t)(doors[reason] ? doors[reason] : glue_exit));
+        emit_jump(&e, (const uint8_t *)(uintptr_t)(doors[reason] ? doors[reason] : glue_exit));
     }
     cache.landing = e.at;
     emit_jump(&e, cache.exits[EXIT_LANDED]);

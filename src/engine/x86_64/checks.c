@@ -448,14 +448,87 @@ static void emit_way(struct cold *c, uint32_t way) {
     emit_jump(&out, cache.exits[EXIT_STORE]);
 }
 
+/* mov rcx, fs:[offset], and the like */
+static void emit_rcx_context(int opcode, int offset) {
+    emit8(&out, 0x64);
+    emit8(&out, 0x48);
+    emit8(&out, opcode);
+    emit_memory(&out, RCX, -1, -1, 1, offset);
+}
+
+static void emit_rcx_immediate(int extension, int64_t value) {
+    emit8(&out, 0x48);
+    emit8(&out, 0x81);
+    emit8(&out, 0xc0 | extension << 3 | RCX);
+    emit32(&out, value);
+}
+
+/* What glue_frame_store does, and glue_heap_store for aligned places, here: the jumps
+   there and back are indirect ones. Flags are dead. Falls through where it is not so. */
+static void emit_store_here(struct cold *c, bool own) {
+    const struct memory *m = &c->memory;
+    uint8_t *otherwise[3];
+    int count = 0;
+    emit_spill(&out, RCX);
+    if (own) {
+        /* in a frame of ordinary size, below the return address on top */
+        if (m->base != RSP || m->displacement < 0) {
+            emit_lea(m, RCX);
+            emit8(&out, 0x48); /* cmp rcx, rsp */
+            emit8(&out, 0x39);
+            emit8(&out, 0xc0 | RSP << 3 | RCX);
+            otherwise[count++] = emit_if(&out, 2); /* jb */
+        }
+        emit_rcx_context(0x8b, CTX_SHADOW);
+        emit_op(&out, 0x8b, RCX, RCX, -16);
+        emit8(&out, 0x48);
+        emit8(&out, 0x29); /* sub rcx, base */
+        emit8(&out, 0xc0 | m->base << 3 | RCX);
+        emit_rcx_immediate(5, m->displacement + (int64_t)m->size);
+        emit_rcx_immediate(7, 0xffff);
+        otherwise[count++] = emit_if(&out, 7); /* ja */
+    } else {
+        emit_lea(m, RCX);
+        emit_rcx_context(0x3b, CTX_STACK_LOW);
+        otherwise[count++] = emit_if(&out, 3); /* jae */
+        if (m->size > 1) {
+            emit8(&out, 0xf6); /* test cl, size - 1 */
+            emit8(&out, 0xc1);
+            emit8(&out, m->size > 8 ? 7 : (int)m->size - 1);
+            otherwise[count++] = emit_if(&out, 5);
+        }
+        emit8(&out, 0x48); /* shr rcx, 3 */
+        emit8(&out, 0xc1);
+        emit8(&out, 0xe9);
+        emit8(&out, 3);
+        emit_rcx_context(0x03, CTX_A_BASE);
+        if (m->size > 8)
+            emit8(&out, 0x66);
+        emit8(&out, m->size > 8 ? 0x81 : 0x80); /* cmp [rcx], 0 */
+        emit_memory(&out, 7, RCX, -1, 1, 0);
+        for (uint32_t k = 0; k < (m->size > 8 ? 2 : 1); k++)
+            emit8(&out, 0);
+        otherwise[count++] = emit_if(&out, 5);
+    }
+    emit_unspill(&out, RCX);
+    emit_zero(m);
+    emit_jump(&out, c->resume);
+    for (int k = 0; k < count; k++)
+        patch_jump(otherwise[k], out.at);
+    emit_unspill(&out, RCX);
+}
+
 void emit_cold_store(struct cold *c) {
     const struct memory *m = &c->memory;
     emit_unspill_all(c->spilled);
-    emit_dirty_set();
-    emit_context_constant(&out, CTX_ARGUMENT, add_check(c, NULL));
     /* below the stack pointer only the frame's own registers are trusted */
     bool own = (m->base == RSP || m->base == RBP) && m->index < 0;
-    if ((c->spilled & 1u << RCX) || is_foreign(m)) { /* flags may be live */
+    bool usual = !(c->spilled & 1u << RCX) && !is_foreign(m);
+    if (usual && m->size && m->size <= 16 && !(m->size & (m->size - 1)))
+        emit_store_here(c, own);
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_ARGUMENT, add_check(c, NULL));
+    if (!usual) { /* flags may be live */
         emit_way(c, own ? 0 : WAY_STRANGE);
         return;
     }
