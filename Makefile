@@ -56,6 +56,10 @@ expressions: build
 mistakes: build
 	@/usr/bin/python3 tests/fuzz/mistakes.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# C++ objects, containers and threads, some misused: exactly those may be told.
+objects: build
+	@/usr/bin/python3 tests/fuzz/objects.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -66,4 +70,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions mistakes bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions mistakes objects bench install clean

@@ -28,8 +28,9 @@ def arguments():
 
 
 def compiled(here, compiler, text):
-    (here / "p.c").write_text(text)
-    subprocess.run(f"{compiler} -g -w p.c -o p", shell=True, cwd=here, check=True)
+    name = "p.cc" if "++" in compiler else "p.c"
+    (here / name).write_text(text)
+    subprocess.run(f"{compiler} -g -w {name} -o p", shell=True, cwd=here, check=True)
 
 
 def findings(here, tondo):
