@@ -2,6 +2,8 @@
    the run. Every stack node is resolved once. */
 #define _GNU_SOURCE
 #include "collect.h"
+
+#include "by_value.h"
 #include "progress.h"
 #include "tail_calls.h"
 
@@ -194,9 +196,28 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
         symbols_variable(c->symbols, c->run->pool, path, pc - m->bias, o->offset, o->pointer);
 }
 
+/* A structure passed by value, read with what lies behind its block in one aligned word
+   that cannot fault. */
+static bool passes_structure(struct collector *c, const struct ledger_finding *raw,
+                             uint32_t image) {
+    uint64_t end = raw->block_start + raw->block_size, inside = end - raw->access_address;
+    if (raw->kind != KIND_OUT_OF_BOUNDS_READ || !raw->block_known ||
+        (raw->access_size != 4 && raw->access_size != 8) ||
+        raw->access_address % raw->access_size || raw->access_address < raw->block_start ||
+        inside >= raw->access_size || !raw->stack || raw->stack >= c->nodes)
+        return false;
+    uint64_t pc = c->ledger->nodes[raw->stack].pc;
+    const struct ledger_module *m = module_at(c, image, pc);
+    char path[LEDGER_PATH];
+    if (!m)
+        return false;
+    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+    return by_value_at(c->symbols, path, pc - m->bias, (unsigned)inside, (unsigned)(end % 8));
+}
+
 static void add_finding(struct collector *c, const struct ledger_finding *raw) {
     const struct ledger_process *p = process_of(c, raw->process);
-    if (!raw->ready || raw->kind >= KIND_COUNT || !p)
+    if (!raw->ready || raw->kind >= KIND_COUNT || !p || passes_structure(c, raw, p->image))
         return;
     struct finding *f = run_add(c->run);
     f->kind = (enum finding_kind)raw->kind;

@@ -331,6 +331,27 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
     return 1;
 }
 
+const uint8_t *symbol_file_code(struct symbol_file *f, uint64_t address, uint64_t *size) {
+    GElf_Addr bias;
+    Elf *elf = dwfl_module_getelf(f->module, &bias);
+    size_t count = 0;
+    if (!elf || elf_getphdrnum(elf, &count) != 0)
+        return NULL;
+    for (size_t i = 0; i < count; i++) {
+        GElf_Phdr h;
+        if (!gelf_getphdr(elf, (int)i, &h) || h.p_type != PT_LOAD || !(h.p_flags & PF_X) ||
+            address < h.p_vaddr || address >= h.p_vaddr + h.p_filesz)
+            continue;
+        uint64_t left = h.p_vaddr + h.p_filesz - address;
+        if (*size > left)
+            *size = left;
+        Elf_Data *data = elf_getdata_rawchunk(elf, (int64_t)(h.p_offset + (address - h.p_vaddr)),
+                                              *size, ELF_T_BYTE);
+        return data ? data->d_buf : NULL;
+    }
+    return NULL;
+}
+
 /* --- variables --- */
 
 struct wanted {

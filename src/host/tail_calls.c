@@ -35,28 +35,6 @@ struct chase {
     bool one_chain; /* all ways lead through the same functions */
 };
 
-/* Bytes of the file's code at a link-time address, at most `size`. */
-static const uint8_t *code_at(struct symbol_file *f, uint64_t address, uint64_t *size) {
-    GElf_Addr bias;
-    Elf *elf = dwfl_module_getelf(f->module, &bias);
-    size_t count = 0;
-    if (!elf || elf_getphdrnum(elf, &count) != 0)
-        return NULL;
-    for (size_t i = 0; i < count; i++) {
-        GElf_Phdr h;
-        if (!gelf_getphdr(elf, (int)i, &h) || h.p_type != PT_LOAD || !(h.p_flags & PF_X) ||
-            address < h.p_vaddr || address >= h.p_vaddr + h.p_filesz)
-            continue;
-        uint64_t left = h.p_vaddr + h.p_filesz - address;
-        if (*size > left)
-            *size = left;
-        Elf_Data *data = elf_getdata_rawchunk(elf, (int64_t)(h.p_offset + (address - h.p_vaddr)),
-                                              *size, ELF_T_BYTE);
-        return data ? data->d_buf : NULL;
-    }
-    return NULL;
-}
-
 struct import {
     uint64_t place;
     const char *name;
@@ -137,7 +115,7 @@ static bool goal_of(struct symbol_file *f, ZydisDecoder *decoder, uint64_t addre
     goal->address = address + i->length + (uint64_t)o->imm.value.s;
     /* the linkage table: a jump through memory, a landing pad before it */
     uint64_t size = 32, at = goal->address;
-    const uint8_t *code = code_at(f, at, &size);
+    const uint8_t *code = symbol_file_code(f, at, &size);
     for (int n = 0; code && n < 2; n++) {
         ZydisDecodedInstruction stub;
         ZydisDecodedOperand operands[ZYDIS_MAX_OPERAND_COUNT];
@@ -167,7 +145,7 @@ static bool called_at(struct symbol_file *f, ZydisDecoder *decoder, uint64_t ret
     } forms[] = {{5, {0xe8}}, {6, {0xff, 0x15}}};
     for (size_t k = 0; k < sizeof forms / sizeof *forms; k++) {
         uint64_t size = (uint64_t)forms[k].length, at = return_address - size;
-        const uint8_t *code = code_at(f, at, &size);
+        const uint8_t *code = symbol_file_code(f, at, &size);
         ZydisDecodedInstruction i;
         ZydisDecodedOperand operands[ZYDIS_MAX_OPERAND_COUNT];
         if (code && size == (uint64_t)forms[k].length && code[0] == forms[k].bytes[0] &&
@@ -231,7 +209,7 @@ static void chase(struct chase *c, ZydisDecoder *decoder, uint64_t function, uin
         !symbol_file_range(c->file, function, &whole))
         return;
     uint64_t size = range.size < LARGEST ? range.size : LARGEST;
-    const uint8_t *code = code_at(c->file, range.start, &size);
+    const uint8_t *code = symbol_file_code(c->file, range.start, &size);
     for (uint64_t at = 0; code && at < size;) {
         ZydisDecodedInstruction i;
         ZydisDecodedOperand operands[ZYDIS_MAX_OPERAND_COUNT];
