@@ -201,8 +201,9 @@ void vectors_restore(struct context *c) {
 }
 
 static void drop_if_noticed(void) {
-    if (translate_noticed_flags())
-        cache_invalidate(0, GUEST_END);
+    gaddr low, high;
+    if (translate_noticed_flags(&low, &high))
+        cache_invalidate(low, high);
 }
 
 static uint64_t translate_locked(struct context *c, gaddr pc, bool original) {

@@ -126,8 +126,9 @@ bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible);
 /* Where a branch through this place goes now, and whether the loader has bound it. */
 gaddr transfer_slot(gaddr slot, bool *bound);
 
-/* Once: generated code turned out to return flags, all translations are to be dropped. */
-bool translate_noticed_flags(void);
+/* Once: it turned out that the code of this range may return flags, its translations are to
+   be dropped. */
+bool translate_noticed_flags(gaddr *low, gaddr *high);
 
 /* The guest's vectors, around C that may use them. */
 void vectors_save(struct context *c);

@@ -119,14 +119,17 @@ static void learn(struct cache_return *r, const struct shadow_entry *e, uint64_t
 
 bool returns_learn(struct context *c, uint32_t number) {
     struct cache_return *r = &cache_returns[number];
-    const struct shadow_entry e = c->shadow[-1];
     enum { MANY = 12 };
-    if (c->shadow == c->shadow_base || !is_known(&e))
+    if (c->shadow == c->shadow_base || !is_known(&c->shadow[-1]))
         return false;
+    const struct shadow_entry e = c->shadow[-1];
     uint64_t possible = set_of(r->possible), target = CACHE_BASE + e.host;
-    if (possible)
+    if (possible) {
+        c->shadow--; /* translated for where it returns to */
         target = count_ones(possible) > MANY ? 0
                                             : dirty_lookup(c, e.return_address, possible, false);
+        c->shadow++;
+    }
     vectors_save(c);
     lock_take(&cache.lock);
     learn(r, &e, target);

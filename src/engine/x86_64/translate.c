@@ -578,27 +578,84 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
    the number of values in the carry flag. Where the code behind one of its calls reads
    a flag before it sets it, all returns of such code keep their flags from then on. */
 static bool generated_returns_flags;
-static bool noticed_flags;
+/* Code written by hand may return flags as well: functions that are called so that the code
+   behind the call reads some. */
+static gaddr flag_returners[256];
+static uint32_t flag_returner_count;
+static bool in_flag_returner; /* the trace belongs to such a function */
+static gaddr noticed_low, noticed_high;
 
-static bool keeps_flags(gaddr pc) { return generated_returns_flags && code_is_generated(pc); }
+static bool keeps_flags(gaddr pc) {
+    return in_flag_returner || (generated_returns_flags && code_is_generated(pc));
+}
 
-bool translate_noticed_flags(void) {
-    bool noticed = noticed_flags;
-    noticed_flags = false;
-    return noticed;
+bool translate_noticed_flags(gaddr *low, gaddr *high) {
+    *low = noticed_low;
+    *high = noticed_high;
+    noticed_low = noticed_high = 0;
+    return *high != 0;
+}
+
+/* Whether the code reads flags that it has not written itself. */
+static bool reads_flags_at(gaddr pc) {
+    enum { AHEAD = 4 };
+    static struct instruction next;
+    for (int n = 0; n < AHEAD; n++) {
+        uint64_t available = executable_bytes(pc);
+        if (!available)
+            return false;
+        decode(&next, pc, available < 15 ? available : 15);
+        if (!next.valid)
+            return false;
+        if (next.flags_read & ARITHMETIC_FLAGS)
+            return true;
+        if (role_of(&next) != PLAIN || flags_written(&next))
+            return false;
+        pc += next.z.length;
+    }
+    return false;
+}
+
+static bool is_flag_returner(gaddr function) {
+    for (uint32_t k = 0; k < flag_returner_count; k++)
+        if (flag_returners[k] == function)
+            return true;
+    return false;
 }
 
 static void look_behind_call(const struct instruction *i) {
-    static struct instruction behind;
-    gaddr pc = i->pc + i->z.length;
-    if (generated_returns_flags || !code_is_generated(i->pc))
+    enum { NEAR = 4096 }; /* its returns were translated before it was known */
+    bool direct = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+    if (!reads_flags_at(i->pc + i->z.length))
         return;
-    uint64_t available = executable_bytes(pc);
-    if (!available)
-        return;
-    decode(&behind, pc, available < 15 ? available : 15);
-    if (behind.valid && behind.flags_read)
-        generated_returns_flags = noticed_flags = true;
+    if (code_is_generated(i->pc)) {
+        if (!generated_returns_flags)
+            noticed_high = GUEST_END;
+        generated_returns_flags = true;
+    } else if (direct && !is_flag_returner(branch_target(i)) &&
+               flag_returner_count < sizeof flag_returners / sizeof *flag_returners) {
+        gaddr function = branch_target(i);
+        flag_returners[flag_returner_count++] = function;
+        if (cache_find(function) && !noticed_high) {
+            noticed_low = function;
+            noticed_high = function + NEAR;
+        }
+    }
+}
+
+/* Of the function that the thread is in. */
+static bool returns_flags(void) {
+    const struct context *c = current();
+    if (c->shadow == c->shadow_base)
+        return false;
+    gaddr back = c->shadow[-1].return_address;
+    if (!executable_bytes(back) || !executable_bytes(back - 5))
+        return false;
+    const uint8_t *call = guest(back - 5);
+    int32_t distance;
+    __builtin_memcpy(&distance, call + 1, sizeof distance);
+    return reads_flags_at(back) ||
+           (call[0] == 0xe8 && is_flag_returner(back + (uint64_t)(int64_t)distance));
 }
 
 /* Flags needed after each instruction, from the back; bit set: live. */
@@ -607,8 +664,10 @@ static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
     for (int k = count - 1; k >= 0; k--) {
         const struct instruction *i = &trace[k];
         switch (role_of(i)) {
-        case CALL:
-        case RETURN: /* the psABI keeps no flag across calls */
+        case CALL: /* the psABI keeps no flag across calls */
+            live = generated_returns_flags && code_is_generated(i->pc) ? ARITHMETIC_FLAGS : 0;
+            break;
+        case RETURN:
             live = keeps_flags(i->pc) ? ARITHMETIC_FLAGS : 0;
             break;
         case INDIRECT:
@@ -645,7 +704,9 @@ bool flags_dead_at(gaddr pc) {
         enum role role = role_of(&ahead);
         if (role == JUMP)
             pc = branch_target(&ahead);
-        else if (role == CALL || role == RETURN)
+        else if (role == CALL)
+            return !(generated_returns_flags && code_is_generated(pc));
+        else if (role == RETURN)
             return !keeps_flags(pc);
         else if (role == PLAIN)
             pc += ahead.z.length;
@@ -815,6 +876,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
                   replaced_index(r) | (resolver ? REPLACED_RESOLVER : 0));
     } else {
         static uint32_t live[TRACE];
+        in_flag_returner = returns_flags();
         int count = trace_count = gather(pc, &next, &low, &high);
         if (!count)
             return 0;
