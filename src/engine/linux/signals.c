@@ -436,6 +436,7 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
     copy_bytes(&dirty_words(c)[ELEMENT_FLAGS], shadow_of(frame_flags(frame)), 8);
     if (dirty_words(c)[ELEMENT_FLAGS])
         dirty_set_origin(c, ELEMENT_FLAGS, origin_at(c, frame_flags(frame)));
+    c->mmx_known = 0;
     if (area)
         copy_bytes(&dirty_words(c)[ELEMENT_X87], shadow_of(area + X87_AREA), 8);
     if (area)

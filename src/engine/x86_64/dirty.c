@@ -334,12 +334,21 @@ static void emit_mask(int number, int slot) { /* kmovq fs:[slot], k; without AVX
 }
 
 /* Hands the values of vector operands to C. */
+static void emit_mmx(int number, int slot) { /* movq fs:[slot], mm */
+    emit8(&out, 0x64);
+    emit8(&out, 0x0f);
+    emit8(&out, 0x7f);
+    emit_memory(&out, number, -1, -1, 1, CTX_VALUE + 64 * slot);
+}
+
 static void emit_values(const struct plan *p) {
     for (int n = 0; n < p->count; n++)
         if (p->operands[n].kind == OPERAND_VECTOR)
             emit_vector(STORE_VECTOR, p->operands[n].number, p->vex, CTX_VALUE + 64 * n);
         else if (p->operands[n].kind == OPERAND_MASK)
             emit_mask(p->operands[n].number, n);
+        else if (mmx_is(&p->operands[n]))
+            emit_mmx(p->operands[n].number & 7, n);
     if (p->rule == RULE_GATHER || p->rule == RULE_SCATTER)
         emit_vector(STORE_VECTOR, p->index_vector, true, CTX_VALUE + 64 * VALUE_INDEX);
     if (p->mask)

@@ -62,6 +62,7 @@ static void x87_rule(struct step *k) {
     uint8_t *u = undefined_x87(c);
     int top = x87_top();
     bool bad = false;
+    mmx_forget(c);
     int base = p->stack_x87 == 1 ? 1 : 0;
     if (p->exchanges) {
         int a = (top + p->operands[0].number) & 7, b = (top + p->operands[1].number) & 7;
@@ -316,11 +317,8 @@ static void take_inputs(struct step *k) {
             store(k->value[n], o->value, 8);
             break;
         case OPERAND_X87:
-            if (o->number >= 8) {
-                fill_bytes(k->bits[n], undefined_x87(c)[o->number - 8], 8);
-                if (!k->origin && o->read && k->bits[n][0])
-                    k->origin = dirty_origin(c, ELEMENT_X87);
-            } /* else: x87_rule */
+            if (mmx_is(o)) /* else: x87_rule */
+                mmx_take(k, n);
             break;
         case OPERAND_MEMORY: {
             const struct memory *m = &p->memory[o->number];
@@ -439,9 +437,9 @@ static void write_outputs(struct step *k) {
                 dirty_set_origin(c, ELEMENT_MASKS, k->origin);
             break;
         case OPERAND_X87:
-            if (o->number >= 8)
-                undefined_x87(c)[o->number - 8] = any(k->out[n], 8) ? 0xff : 0;
-            if (any(k->out[n], 8))
+            if (mmx_is(o))
+                mmx_put(k, n);
+            else if (any(k->out[n], 8))
                 dirty_set_origin(c, ELEMENT_X87, k->origin);
             break;
         case OPERAND_MEMORY:
@@ -1022,9 +1020,12 @@ void evaluate(struct context *c, const struct plan *p) {
         parts_join(&k);
     } else {
         k.flags = *undefined_flags(c);
-        if (p->rule != RULE_X87 && has_x87(p) && p->rule != RULE_COPY && p->rule != RULE_NOTHING)
+        bool any_length = true;
+        if (mmx_has(p) ? !mmx_rule(&k, &any_length)
+                       : p->rule != RULE_X87 && has_x87(p) && p->rule != RULE_COPY &&
+                             p->rule != RULE_NOTHING)
             default_rule(&k);
-        else
+        else if (any_length)
             apply(&k);
         if (p->evex)
             finish_lanes(&k);

@@ -351,6 +351,7 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
     }
     if (p->vex)
         plan_masked(p, i);
+    mmx_plan(p, i->z.mnemonic);
     if (i->z.mnemonic == ZYDIS_MNEMONIC_VZEROALL)
         p->zeroing = true;
     p->exchanges = i->z.mnemonic == ZYDIS_MNEMONIC_FXCH;

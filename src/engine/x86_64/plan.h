@@ -49,6 +49,9 @@ struct parts {
     uint8_t count; /* of the target's parts */
 };
 
+enum { MMX_NONE, MMX_LOW, MMX_HIGH, MMX_WORDS, MMX_SIGNS, MMX_PACK, MMX_PAIRS, MMX_ALIGN, MMX_SHUFFLE,
+       MMX_INSERT, MMX_EXTRACT };
+
 #define PLAN_OPERANDS 6
 struct plan {
     gaddr pc;
@@ -59,6 +62,7 @@ struct plan {
     bool is_signed, maximum; /* of RULE_V_MIN */
     bool extended; /* XSAVE and XRSTOR: upper halves, too */
     bool compact;  /* XSAVEC */
+    uint8_t mmx; /* MMX_*: how parts of MMX registers move (mmx.c) */
     uint8_t source; /* of a scalar made of another: bytes of the register it is in */
     bool half; /* only the lower half of each lane is read */
     bool sums; /* only the lowest 16 bits of each lane may be set */
@@ -107,5 +111,12 @@ bool parts_of(const struct instruction *i, struct parts *parts);
 void plan_masked(struct plan *p, const struct instruction *i);
 /* An EVEX form touches only that part of its memory operand which its mask lets it. */
 bool masks_memory(const struct instruction *i);
+
+/* --- mmx.c --- */
+bool mmx_is(const struct plan_operand *o);
+bool mmx_has(const struct plan *p);
+void mmx_plan(struct plan *p, int mnemonic);
+/* x87 or a restored state has taken the registers over. */
+void mmx_forget(struct context *c);
 
 #endif

@@ -205,4 +205,10 @@ void mask_or_test(struct step *k);
 /* Leaves of out[0] what the mask lets through; `old`: the target's bits before. */
 void mask_output(struct step *k, const uint8_t *old);
 
+/* --- mmx.c: inputs and outputs, and the rule; false: there is none, `any_length`: it is that
+   of other vectors --- */
+void mmx_take(struct step *k, int n);
+void mmx_put(struct step *k, int n);
+bool mmx_rule(struct step *k, bool *any_length);
+
 #endif
