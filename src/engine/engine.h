@@ -197,6 +197,7 @@ void symbols_unmapped(gaddr start, uint64_t size);
 void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, gaddr end);
 bool symbols_in_library_c(gaddr pc);
 bool symbols_in_loader(gaddr pc);
+bool symbols_installed(gaddr pc); /* code of a file in the system's folders */
 bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between stacks */
 bool symbols_in_module(gaddr pc); /* in a file that was mapped as code */
 bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */

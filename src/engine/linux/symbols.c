@@ -1,5 +1,6 @@
 /* Looks through the symbol tables of mapped ELF files for functions to replace
    and notes every file in the ledger, so that the host can name addresses. */
+#include "../../core/own_code.h"
 #include "../engine.h"
 
 #include <asm/unistd.h>
@@ -111,17 +112,18 @@ static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *tabl
 #define KNOWN 2048
 static struct known {
     gaddr start, end;
+    bool installed; /* in a folder of the system */
 } known[KNOWN];
 static uint32_t known_count;
 static struct lock known_lock;
 
-static void remember(gaddr start, gaddr end) {
+static void remember(const char *path, gaddr start, gaddr end) {
     lock_take(&known_lock);
     uint32_t i = 0;
     while (i < known_count && known[i].start != start && known[i].end)
         i++;
     if (i < KNOWN) {
-        known[i] = (struct known){start, end};
+        known[i] = (struct known){start, end, in_system_folder(path)};
         if (i == known_count)
             __atomic_store_n(&known_count, i + 1, __ATOMIC_RELEASE);
     }
@@ -142,8 +144,16 @@ bool symbols_in_module(gaddr pc) {
     return n == KNOWN;
 }
 
+bool symbols_installed(gaddr pc) {
+    uint32_t n = __atomic_load_n(&known_count, __ATOMIC_ACQUIRE);
+    for (uint32_t i = 0; i < n; i++)
+        if (pc >= known[i].start && pc < known[i].end)
+            return known[i].installed;
+    return false;
+}
+
 static void note_module(const char *path, gaddr bias, gaddr start, gaddr end) {
-    remember(start, end);
+    remember(path, start, end);
     uint32_t i = __atomic_fetch_add(&ledger->next_module, 1, __ATOMIC_RELAXED);
     if (i >= LEDGER_MODULES) {
         ledger->next_module = LEDGER_MODULES;
