@@ -35,7 +35,6 @@ int main(void) {
     for (int i = 0; i < 10; i++)
         p[i] = (char)i;
     hide(p);
-    __m128i v = _mm_load_si128((const __m128i *)p); // expect: out-of-bounds-read
-    __asm__ volatile("" : : "x"(v));
+    __asm__ volatile("" : : "x"(_mm_load_si128((const __m128i *)p))); // expect: out-of-bounds-read
     free(p);
 }
