@@ -168,5 +168,8 @@ bool by_value_at(struct symbols *symbols, const char *path, uint64_t link_addres
         return is_such(&caller, bytes);
     if (called_from(&caller, goes.back + f->bias - bias, &called, 0))
         return takes(&called, bytes);
-    return goes.target && function_at(f, goes.target, &called, &bias) && takes(&called, bytes);
+    Dwarf_Addr entry;
+    return goes.target && function_at(f, goes.target, &called, &bias) &&
+           dwarf_entrypc(&called, &entry) == 0 && entry == goes.target + f->bias - bias &&
+           takes(&called, bytes);
 }

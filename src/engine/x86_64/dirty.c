@@ -168,11 +168,7 @@ void emit_leave_dirty(int reason, uint32_t argument) {
             patch_jump(jumps[k], out.at);
         emit_unspill(&out, RCX);
     }
-    emit_dirty_set();
-    emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
-    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
-    emit_context_constant(&out, CTX_ARGUMENT, argument);
-    emit_jump(&out, cache.exits[reason]);
+    emit_exit(reason, now.pc, argument);
     if (over)
         patch_jump(over, out.at);
 }

@@ -220,11 +220,7 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     for (int k = 0; k < left; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, RDX);
-    emit_dirty_set();
-    emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
-    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
-    emit_context_constant(&out, CTX_ARGUMENT, extra);
-    emit_jump(&out, cache.exits[EXIT_RETURN]);
+    emit_exit(EXIT_RETURN, now.pc, extra);
     patch_jump(over, out.at);
     out.kept = kept;
 }
@@ -265,18 +261,12 @@ void emit_return(const struct instruction *i, bool flags_live) {
         emit8(&out, 0x48);
         emit8(&out, 0x3b);
         emit_memory(&out, RDX, -1, -1, 1, CTX_MARK);
-        emit8(&out, 0x0f); /* ja */
-        emit8(&out, 0x87);
-        cold_add(missed, out.at)->argument = extra;
-        emit32(&out, 0);
+        cold_add(missed, emit_if(&out, 7))->argument = extra; /* ja */
     }
     emit_from_context(&out, RDX, CTX_SHADOW);
     emit_op(&out, 0x8b, RDX, RDX, -(int)sizeof(struct shadow_entry));
     emit_op(&out, 0x3b, RDX, RSP, 0);
-    emit8(&out, 0x0f);
-    emit8(&out, 0x85);
-    cold_add(missed, out.at)->argument = extra;
-    emit32(&out, 0);
+    cold_add(missed, emit_if(&out, 5))->argument = extra; /* jne */
     emit_from_context(&out, RDX, CTX_SHADOW);
     emit_op(&out, 0x8d, RDX, RDX, -(int)sizeof(struct shadow_entry));
     emit_to_context(&out, RDX, CTX_SHADOW);
