@@ -56,6 +56,38 @@ static void emit_ones(int base, int index, int64_t displacement) {
 
 #define UNROLLED 128
 #define WIDE 1024
+#define AT_ONCE 128 /* bytes that one round of a loop fills */
+
+/* xmm0 is all ones between the two. */
+static void emit_ones_begin(void) {
+    emit8(&out, 0x64); /* movups fs:[value], xmm0 */
+    emit8(&out, 0x0f);
+    emit8(&out, 0x11);
+    emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
+    emit8(&out, 0x66); /* pcmpeqd xmm0, xmm0 */
+    emit8(&out, 0x0f);
+    emit8(&out, 0x76);
+    emit8(&out, 0xc0);
+}
+
+static void emit_ones_end(void) {
+    emit8(&out, 0x64); /* movups xmm0, fs:[value] */
+    emit8(&out, 0x0f);
+    emit8(&out, 0x10);
+    emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
+}
+
+/* movups gs:[rsp + index + displacement], xmm0 for n bytes, a multiple of 16 */
+static void emit_wide_ones(int index, int64_t displacement, int64_t n) {
+    for (int64_t at = 0; at < n; at += 16) {
+        emit8(&out, 0x65);
+        if (index > 7)
+            emit8(&out, rex(0, 0, index, RSP));
+        emit8(&out, 0x0f);
+        emit8(&out, 0x11);
+        emit_memory(&out, 0, RSP, index, 1, displacement + at);
+    }
+}
 
 /* D of the n bytes below the stack pointer becomes 0xFF; no flag changes. */
 static void emit_fill_below(int64_t n) {
@@ -64,43 +96,27 @@ static void emit_fill_below(int64_t n) {
             emit_ones(RSP, -1, -at);
         return;
     }
-    if (n <= WIDE) {
-        emit8(&out, 0x64); /* movups fs:[value], xmm0 */
-        emit8(&out, 0x0f);
-        emit8(&out, 0x11);
-        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
-        emit8(&out, 0x66); /* pcmpeqd xmm0, xmm0 */
-        emit8(&out, 0x0f);
-        emit8(&out, 0x76);
-        emit8(&out, 0xc0);
-        int64_t at = 16;
-        for (; at <= n; at += 16) {
-            emit8(&out, 0x65); /* movups gs:[rsp - at], xmm0 */
-            emit8(&out, 0x0f);
-            emit8(&out, 0x11);
-            emit_memory(&out, 0, RSP, -1, 1, -at);
-        }
-        if (n & 8)
-            emit_ones(RSP, -1, -n);
-        emit8(&out, 0x64); /* movups xmm0, fs:[value] */
-        emit8(&out, 0x0f);
-        emit8(&out, 0x10);
-        emit_memory(&out, 0, -1, -1, 1, CTX_VALUE);
-        return;
+    int64_t rest = n <= WIDE ? n : n % AT_ONCE;
+    emit_ones_begin();
+    emit_wide_ones(-1, -(rest & ~15LL), rest & ~15LL);
+    if (rest & 8)
+        emit_ones(RSP, -1, -(rest & ~7LL));
+    if (rest < n) {
+        emit_spill(&out, RCX);
+        emit8(&out, 0x48); /* mov rcx, -n */
+        emit8(&out, 0xc7);
+        emit8(&out, 0xc1);
+        emit32(&out, -(n - rest));
+        uint8_t *again = out.at;
+        emit_wide_ones(RCX, -rest, AT_ONCE);
+        emit_op(&out, 0x8d, RCX, RCX, AT_ONCE);
+        emit8(&out, 0xe3);
+        emit8(&out, 2);
+        emit8(&out, 0xeb);
+        emit8(&out, (int)(again - (out.at + 1)));
+        emit_unspill(&out, RCX);
     }
-    emit_spill(&out, RCX);
-    emit8(&out, 0x48); /* mov rcx, -n */
-    emit8(&out, 0xc7);
-    emit8(&out, 0xc1);
-    emit32(&out, -(n & ~7LL));
-    uint8_t *again = out.at;
-    emit_ones(RSP, RCX, 0);
-    emit_op(&out, 0x8d, RCX, RCX, 8);
-    emit8(&out, 0xe3);
-    emit8(&out, 2);
-    emit8(&out, 0xeb);
-    emit8(&out, (int)(again - (out.at + 1)));
-    emit_unspill(&out, RCX);
+    emit_ones_end();
 }
 
 /* How far the stack pointer stands below the frame pointer, at least; -1: not known. */
@@ -294,10 +310,10 @@ static void emit_release(bool inline_fill, bool flags_live) {
     emit8(&out, 0x73); /* jae done */
     uint8_t *done = out.at;
     emit8(&out, 0);
-    emit8(&out, 0x48); /* cmp rcx, -4096 */
-    emit8(&out, 0x81);
+    emit8(&out, 0x48); /* cmp rcx, -AT_ONCE */
+    emit8(&out, 0x83);
     emit8(&out, 0xf9);
-    emit32(&out, -4096);
+    emit8(&out, -AT_ONCE);
     emit8(&out, 0x0f); /* jb */
     emit8(&out, 0x82);
     struct cold *c = cold_add(COLD_RELEASE, out.at);
@@ -312,7 +328,45 @@ static void emit_release(bool inline_fill, bool flags_live) {
     emit8(&out, (int)(again - (out.at + 1)));
     *done = (uint8_t)(out.at - done - 1);
     c->resume = out.at;
+    c->beyond = again;
     emit_unspill(&out, RCX);
+}
+
+void emit_cold_release(const struct cold *c) {
+    emit8(&out, 0x48); /* cmp rcx, -4096 */
+    emit8(&out, 0x81);
+    emit8(&out, 0xf9);
+    emit32(&out, -4096);
+    emit8(&out, 0x72); /* jb: C sees to it */
+    uint8_t *large = out.at;
+    emit8(&out, 0);
+    emit_ones_begin();
+    uint8_t *again = out.at;
+    emit_wide_ones(RCX, 0, AT_ONCE);
+    emit8(&out, 0x48); /* sub rcx, -AT_ONCE */
+    emit8(&out, 0x83);
+    emit8(&out, 0xe9);
+    emit8(&out, -AT_ONCE);
+    emit8(&out, 0x48); /* cmp rcx, -AT_ONCE */
+    emit8(&out, 0x83);
+    emit8(&out, 0xf9);
+    emit8(&out, -AT_ONCE);
+    emit8(&out, 0x7e); /* jle again */
+    emit8(&out, (int)(again - (out.at + 1)));
+    emit_ones_end();
+    emit8(&out, 0x48); /* test rcx, rcx */
+    emit8(&out, 0x85);
+    emit8(&out, 0xc9);
+    emit8(&out, 0x0f); /* js: the rest, eight bytes at a time */
+    emit8(&out, 0x88);
+    emit32(&out, c->beyond - (out.at + 4));
+    emit_jump(&out, c->resume);
+    *large = (uint8_t)(out.at - large - 1);
+    emit_unspill(&out, RCX);
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_ARGUMENT,
+                          (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
+    emit_jump(&out, cache.exits[EXIT_RELEASE]);
 }
 
 void emit_stack_after(const struct instruction *i, bool flags_live) {

@@ -314,11 +314,7 @@ static void emit_cold(void) {
             emit_jump(&out, cache.exits[EXIT_MARK]);
             break;
         case COLD_RELEASE:
-            emit_unspill(&out, RCX);
-            emit_dirty_set();
-            emit_context_constant(&out, CTX_ARGUMENT,
-                                  (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
-            emit_jump(&out, cache.exits[EXIT_RELEASE]);
+            emit_cold_release(c);
             break;
         case COLD_LOOKUP:
             emit_unspill(&out, RCX);

@@ -30,7 +30,8 @@ struct cold {
     gaddr target;    /* COLD_LINK, COLD_DIRTY */
     uint64_t possible, elements;
     uint8_t *resume;
-    uint8_t *beyond; /* COLD_STORE of undefined bits: behind the change of D, or null */
+    uint8_t *beyond; /* COLD_STORE of undefined bits: behind the change of D, or null;
+                        COLD_RELEASE: fills eight bytes more */
     uint32_t spilled, kept;
     uint32_t argument;
     uint32_t way; /* COLD_TOUCH: WAY_*, 0: to C at once */
@@ -144,6 +145,7 @@ int64_t stack_shift(const struct instruction *i);
 void emit_stack_before(const struct instruction *i, bool flags_live);
 void emit_stack_note(const struct instruction *i); /* the part of it without checks */
 void emit_stack_after(const struct instruction *i, bool flags_live);
+void emit_cold_release(const struct cold *c); /* of more than a few words */
 /* Follows where the frame pointer stands: to be told of each instruction, null where a
    trace begins. */
 void frame_follow(const struct instruction *i);
