@@ -233,7 +233,14 @@ struct heap_chunk {
     uint32_t span;      /* chunks this one stands for; 0: continuation */
     uint32_t head;      /* index of the first chunk of a large block */
     uint32_t capacity;
+    uint64_t reciprocal; /* 2^40 / slot_size, rounded up: see heap_slot */
 };
+
+/* The number of the slot that holds a byte of a chunk, as exact as a division: offsets are
+   below 2^20, so that what the rounding adds stays below 2^-20 and under any 1 / slot_size. */
+static inline uint32_t heap_slot(const struct heap_chunk *chunk, uint32_t offset) {
+    return (uint32_t)(offset * chunk->reciprocal >> 40);
+}
 
 struct heap_directory {
     uint64_t base;

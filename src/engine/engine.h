@@ -313,6 +313,9 @@ bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, co
 static inline uint8_t *shadow_of(gaddr address) {
     return (uint8_t *)(uintptr_t)(address + D_OFFSET);
 }
+static inline uint8_t *touch_of(gaddr address) { /* A of it and of its neighbours */
+    return (uint8_t *)(uintptr_t)(A_BASE + (address >> 3));
+}
 static inline void *guest(gaddr address) { return (void *)(uintptr_t)address; }
 
 /* --- shadow.c: the maps D, A and of origins, in bulk --- */

@@ -32,7 +32,8 @@ static uint32_t *chunk_class;
 static struct chunk_free {
     uint32_t head, count, next, previous;
 } *chunk_free;
-static gaddr *retired;         /* ring of user addresses */
+static gaddr *retired; /* ring of user addresses, */
+static struct heap_block **retired_block; /* and of their descriptors */
 static uint32_t retired_head, retired_tail;
 static uint64_t retired_bytes;
 static uint32_t sequence;
@@ -48,7 +49,8 @@ void heap_start(void) {
     heap->chunk_count = 1; /* chunk 0 stays unused: 0 means none */
     chunk_class = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
     chunk_free = engine_alloc(sizeof *chunk_free * HEAP_CHUNKS);
-    retired = engine_alloc(sizeof(gaddr) * QUEUE);
+    retired = engine_alloc(sizeof *retired * QUEUE);
+    retired_block = engine_alloc(sizeof *retired_block * QUEUE);
     uint32_t size = 32;
     while (size <= LARGEST_SLOT) {
         if (class_count == CLASSES)
@@ -158,6 +160,7 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         uint32_t capacity = (uint32_t)((CHUNK - MARGIN) / slot_size);
         chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(capacity * sizeof(struct heap_block));
         chunk->slot_size = slot_size;
+        chunk->reciprocal = ((1ull << 40) + slot_size - 1) / slot_size;
         chunk->capacity = capacity;
         chunk->span = 1;
         chunk->head = index;
@@ -333,7 +336,7 @@ bool heap_find(gaddr address, struct block_view *view) {
         view->size = chunk->size;
         view->start = chunk_address((uint32_t)index) + view->block->lead;
     } else {
-        uint32_t n = (uint32_t)(address - chunk_address((uint32_t)index)) / chunk->slot_size;
+        uint32_t n = heap_slot(chunk, (uint32_t)(address - chunk_address((uint32_t)index)));
         if (n >= chunk->count)
             return false;
         view->block = &blocks_of(chunk)[n];
@@ -419,20 +422,23 @@ static void recycle_slot(uint32_t index, struct heap_block *block) {
     give_back(index, 1);
 }
 
-/* Gives a retired slot back for use. */
-static void recycle(gaddr user) {
-    struct block_view view;
-    if (!heap_find(user, &view) || view.state != BLOCK_RETIRED)
+/* Gives a retired slot back for use. It is likely to be the next one handed out, and has
+   lain untouched for long: what that will write to is called for in advance. */
+static void recycle(gaddr user, struct heap_block *block) {
+    if (block->state != BLOCK_RETIRED)
         return;
     uint32_t index = (uint32_t)((user - HEAP_BASE) >> HEAP_CHUNK_SHIFT);
     struct heap_chunk *chunk = &heap->chunks[index];
     if (chunk->slot_size) {
-        recycle_slot(index, view.block);
+        __builtin_prefetch(touch_of(user), 1);
+        __builtin_prefetch(shadow_of(user), 1);
+        __builtin_prefetch(guest(user), 1);
+        recycle_slot(index, block);
         return;
     }
     index = chunk->head;
     chunk = &heap->chunks[index];
-    view.block->state = BLOCK_FREE;
+    block->state = BLOCK_FREE;
     give_back(index, chunk->span);
 }
 
@@ -469,16 +475,20 @@ void heap_release(struct block_view *view, uint32_t stack) {
                     MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED | MAP_NORESERVE, -1, 0);
     }
     retired[retired_tail] = view->start;
+    retired_block[retired_tail] = view->block;
     retired_tail = (retired_tail + 1) & (QUEUE - 1);
     retired_bytes += cost_of(view->start);
     while (retired_bytes > ledger->retirement_bytes ||
            ((retired_tail + 1) & (QUEUE - 1)) == retired_head) {
         if (retired_head == retired_tail)
             break;
+        enum { AHEAD = 4 };
         gaddr oldest = retired[retired_head];
+        struct heap_block *block = retired_block[retired_head];
         retired_head = (retired_head + 1) & (QUEUE - 1);
+        __builtin_prefetch(retired_block[(retired_head + AHEAD) & (QUEUE - 1)], 1);
         retired_bytes -= cost_of(oldest);
-        recycle(oldest);
+        recycle(oldest, block);
     }
     lock_drop(&heap_lock);
 }

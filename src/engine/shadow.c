@@ -32,21 +32,27 @@ void shadow_start(void) {
     reserve((uint64_t)(uintptr_t)origins_used, GUEST_END >> FLAG_SHIFT, "origins");
 }
 
-void shadow_fill(gaddr start, uint64_t size, uint8_t byte) {
-    uint8_t *d = shadow_of(start);
+/* Of some bytes the last store may write a few twice. */
+static void fill_map(uint8_t *at, uint64_t size, uint8_t byte) {
+    uint64_t word = byte * 0x0101010101010101ULL;
     if (size > 256) {
-        fill_bytes(d, byte, size);
-        return;
+        fill_bytes(at, byte, size);
+    } else if (size >= 8) {
+        uint8_t *last = at + size - 8;
+        for (; at < last; at += 8)
+            __builtin_memcpy(at, &word, 8);
+        __builtin_memcpy(last, &word, 8);
+    } else if (size >= 4) {
+        __builtin_memcpy(at, &word, 4);
+        __builtin_memcpy(at + size - 4, &word, 4);
+    } else {
+        while (size--)
+            *(volatile uint8_t *)at++ = byte;
     }
-    uint64_t word = byte ? ~0ULL : 0;
-    while (size && ((uintptr_t)d & 7)) {
-        *(volatile uint8_t *)d++ = byte;
-        size--;
-    }
-    for (; size >= 8; size -= 8, d += 8)
-        *(volatile uint64_t *)d = word;
-    while (size--)
-        *(volatile uint8_t *)d++ = byte;
+}
+
+void shadow_fill(gaddr start, uint64_t size, uint8_t byte) {
+    fill_map(shadow_of(start), size, byte);
 }
 
 static void map_zero(uint64_t at, uint64_t size) {
@@ -202,8 +208,6 @@ void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
 
 /* --- A --- */
 
-static uint8_t *touch_of(gaddr address) { return (uint8_t *)(uintptr_t)(A_BASE + (address >> 3)); }
-
 void touch_set(gaddr start, uint64_t size, bool forbidden) {
     if (!size)
         return;
@@ -217,14 +221,8 @@ void touch_set(gaddr start, uint64_t size, bool forbidden) {
     }
     *first = forbidden ? *first | head : *first & (uint8_t)~head;
     *last = forbidden ? *last | tail : *last & (uint8_t)~tail;
-    uint8_t byte = forbidden ? 0xff : 0;
     first++;
-    if (last - first > 32) {
-        fill_bytes(first, byte, (uint64_t)(last - first));
-        return;
-    }
-    while (first < last)
-        *(volatile uint8_t *)first++ = byte;
+    fill_map(first, (uint64_t)(last - first), forbidden ? 0xff : 0);
 }
 
 void touch_fresh(gaddr start, uint64_t size, bool forbidden) {
