@@ -398,9 +398,37 @@ static void emit_unspill_all(uint32_t spilled) {
             emit_unspill(&out, r);
 }
 
+/* The running function may load its own return address, as setjmp does. Flags are kept. */
+static void emit_own_return_address(const struct cold *c) {
+    const struct memory *m = &c->memory;
+    if (now.dirty || c->trusted || m->write || m->size != 8 || m->index >= 0 || m->segment ||
+        m->address32 || m->absolute || (m->base != RSP && m->base != RBP))
+        return;
+    emit_spill(&out, RCX);
+    emit_from_context(&out, RCX, CTX_SHADOW);
+    emit_op(&out, 0x8b, RCX, RCX,
+            (int)offsetof(struct shadow_entry, stack_pointer) - (int)sizeof(struct shadow_entry));
+    emit8(&out, 0x48); /* not rcx */
+    emit8(&out, 0xf7);
+    emit8(&out, 0xd1);
+    emit8(&out, 0x48); /* lea rcx, [rcx + operand + 1]: 0 when they are the same */
+    emit8(&out, 0x8d);
+    emit_memory(&out, RCX, m->base, RCX, 1, m->displacement + 1);
+    emit8(&out, 0xe3); /* jrcxz to the second jump */
+    emit8(&out, 2);
+    emit8(&out, 0xeb);
+    uint8_t *other = out.at;
+    emit8(&out, 0);
+    emit_unspill(&out, RCX);
+    emit_jump(&out, c->resume);
+    *other = (uint8_t)(out.at - other - 1);
+    emit_unspill(&out, RCX);
+}
+
 /* The jump at the end is patched to lead to the dirty version. */
 void emit_cold_check(struct cold *c) {
     emit_unspill_all(c->spilled);
+    emit_own_return_address(c);
     if (c->owes) { /* whoever goes on from here does not know: the next return sees to it */
         emit_spill(&out, RCX);
         emit_op(&out, 0x8d, RCX, RSP, -RED_ZONE);

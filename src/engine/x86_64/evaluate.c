@@ -979,8 +979,25 @@ static bool has_x87(const struct plan *p) {
     return false;
 }
 
+/* See plan.h: true when nothing is to be done. */
+static bool is_unchanged(struct context *c, const struct plan *p) {
+    const struct memory *m = &p->memory[p->operands[0].number];
+    const uint64_t *u = dirty_words(c);
+    gaddr a = address_of(c, m);
+    uint64_t all = mask_for(p->operands[0].size);
+    if ((m->base >= 0 && u[m->base]) || (m->index >= 0 && u[m->index]) || a >= GUEST_END - 8 ||
+        load(shadow_of(a), p->operands[0].size) != all ||
+        touch_first_bad(c, a, p->operands[0].size, true))
+        return false;
+    uint32_t left = *undefined_flags(c) & ~p->flags_written;
+    *undefined_flags(c) = (left & FLAG_DF) | derived(left);
+    return true;
+}
+
 void evaluate(struct context *c, const struct plan *p) {
     struct step k;
+    if (p->stays && is_unchanged(c, p))
+        return;
     k.c = c;
     k.p = p;
     k.flags = k.origin = 0;

@@ -261,6 +261,19 @@ static int part_stored(const struct instruction *i) {
     }
 }
 
+/* What is added to a word of which nothing is known does not matter. */
+static bool stays_undefined(const struct plan *p) {
+    const struct plan_operand *o = &p->operands[0];
+    switch (p->rule) {
+    case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_INC: case RULE_DEC:
+    case RULE_NEG: case RULE_NOT: case RULE_XOR:
+        return o->kind == OPERAND_MEMORY && o->read && o->write && o->size <= 8 &&
+               !(p->flags_written & p->flags_wanted);
+    default:
+        return false;
+    }
+}
+
 uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live_after) {
     (void)possible;
     if (cache.plan_count >= CACHE_PLANS)
@@ -355,6 +368,7 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
     if (i->z.mnemonic == ZYDIS_MNEMONIC_VZEROALL)
         p->zeroing = true;
     p->exchanges = i->z.mnemonic == ZYDIS_MNEMONIC_FXCH;
+    p->stays = stays_undefined(p);
     if (p->rule == RULE_X87)
         p->stack_x87 = (int8_t)x87_move(i->z.mnemonic);
     return index;

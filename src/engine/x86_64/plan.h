@@ -67,6 +67,7 @@ struct plan {
     bool half; /* only the lower half of each lane is read */
     bool sums; /* only the lowest 16 bits of each lane may be set */
     bool clean; /* asked in the clean version */
+    bool stays; /* an undefined target stays as it is: sums, whose flags nobody wants */
     bool moves_whole; /* a load whose bytes stand in the register as in memory */
     uint8_t from; /* copies: first byte of the source */
     uint8_t width; /* operand width in bytes */
