@@ -17,6 +17,8 @@
 #define QUEUE (1u << 20)
 #define SPANS 8192
 #define MAPPED_CHUNKS 16384u /* each takes a mapping of the kernel's */
+#define SPARE_SPANS 32
+#define SPARE_MOST 32 /* chunks in them */
 #define EAGER_LIMIT (16ull << 20) /* larger retired blocks become inaccessible instead */
 
 struct heap_directory *heap;
@@ -28,6 +30,8 @@ static uint8_t class_of_16[520]; /* slot sizes up to 8 KiB in steps of 16 */
 static uint32_t class_chunk[CLASSES]; /* chunk being carved, 0: none */
 static uint32_t class_partial[CLASSES]; /* list of chunks with free slots, 0: none */
 static uint32_t *chunk_class;
+static uint32_t spare_count, spare_chunks;
+static uint8_t *chunk_used; /* comes from there */
 /* Free slots of a chunk: a list through the descriptors' `lead`, as index + 1. */
 static struct chunk_free {
     uint32_t head, count, next, previous;
@@ -38,9 +42,12 @@ static uint32_t retired_head, retired_tail;
 static uint64_t retired_bytes;
 static uint32_t sequence;
 static uint32_t first_own, own_live; /* since the fork that made this process */
-static struct {
+/* Spans without a block that are kept for the next: D and A are as in fresh ones, what the
+   memory holds is not. */
+static struct span {
     uint32_t first, count;
-} spans[SPANS];
+} spare[SPARE_SPANS];
+static struct span spans[SPANS]; /* given back to the kernel */
 static uint32_t span_count;
 
 void heap_start(void) {
@@ -49,6 +56,7 @@ void heap_start(void) {
     heap->chunk_count = 1; /* chunk 0 stays unused: 0 means none */
     chunk_class = engine_alloc(sizeof(uint32_t) * HEAP_CHUNKS);
     chunk_free = engine_alloc(sizeof *chunk_free * HEAP_CHUNKS);
+    chunk_used = engine_alloc(HEAP_CHUNKS);
     retired = engine_alloc(sizeof *retired * QUEUE);
     retired_block = engine_alloc(sizeof *retired_block * QUEUE);
     uint32_t size = 32;
@@ -111,6 +119,35 @@ static uint32_t take_chunks(uint32_t count) {
     return first;
 }
 
+static void forget_spare(uint32_t i) {
+    spare_chunks -= spare[i].count;
+    spare_count--;
+    for (; i < spare_count; i++)
+        spare[i] = spare[i + 1];
+}
+
+/* The same of spare ones; 0: none is large enough. */
+static uint32_t take_spare(uint32_t count) {
+    uint32_t best = SPARE_SPANS;
+    for (uint32_t i = 0; i < spare_count; i++)
+        if (spare[i].count >= count && (best == SPARE_SPANS || spare[i].count < spare[best].count))
+            best = i;
+    if (best == SPARE_SPANS)
+        return 0;
+    uint32_t first = spare[best].first;
+    spare_chunks -= count;
+    spare[best].first += count;
+    spare[best].count -= count;
+    for (uint32_t i = first + count; i < spare[best].first + spare[best].count; i++) {
+        heap->chunks[i].head = spare[best].first; /* of nothing, any more */
+        heap->chunks[i].count = 0;
+        heap->chunks[i].slot_size = 0;
+    }
+    if (!spare[best].count)
+        forget_spare(best);
+    return first;
+}
+
 static gaddr chunk_address(uint32_t chunk) { return HEAP_BASE + ((uint64_t)chunk << HEAP_CHUNK_SHIFT); }
 
 static struct heap_block *blocks_of(struct heap_chunk *chunk) {
@@ -153,10 +190,15 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
     }
     uint32_t index = class_chunk[k];
     if (!index || heap->chunks[index].count == heap->chunks[index].capacity) {
-        index = take_chunks(1);
+        index = take_spare(1);
+        bool used = index;
+        if (!used)
+            index = take_chunks(1);
         if (!index)
             return 0;
         struct heap_chunk *chunk = &heap->chunks[index];
+        if (used && chunk->blocks) /* it was the first of a large block */
+            engine_free(blocks_of(chunk), sizeof(struct heap_block));
         uint32_t capacity = (uint32_t)((CHUNK - MARGIN) / slot_size);
         chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(capacity * sizeof(struct heap_block));
         chunk->slot_size = slot_size;
@@ -166,8 +208,11 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         chunk->head = index;
         __atomic_store_n(&chunk->count, 0, __ATOMIC_RELEASE);
         chunk_class[index] = (uint32_t)k;
-        shadow_fresh(chunk_address(index), CHUNK);
-        touch_fresh(chunk_address(index), CHUNK, true);
+        chunk_used[index] = used;
+        if (!used) {
+            shadow_fresh(chunk_address(index), CHUNK);
+            touch_fresh(chunk_address(index), CHUNK, true);
+        }
         chunk_free[index] = (struct chunk_free){0, 0, 0, 0};
         class_chunk[k] = index;
     }
@@ -176,7 +221,7 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
     slot = chunk_address(index) + (uint64_t)n * slot_size;
     *block = &blocks_of(chunk)[n];
     chunk->count = n + 1;
-    *fresh = true;
+    *fresh = !chunk_used[index];
     return slot;
 }
 
@@ -227,7 +272,10 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
     }
     if (count >= HEAP_CHUNKS)
         return 0;
-    uint32_t first = take_chunks((uint32_t)count);
+    uint32_t first = lead <= 4096 ? take_spare((uint32_t)count) : 0;
+    bool used = first;
+    if (!used)
+        first = take_chunks((uint32_t)count);
     if (!first)
         return 0;
     struct heap_chunk *chunk = &heap->chunks[first];
@@ -245,6 +293,16 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
     for (uint32_t i = 1; i < count; i++) {
         heap->chunks[first + i].span = 0;
         heap->chunks[first + i].slot_size = 0;
+    }
+    if (used) {
+        touch_set(user, size, false);
+        if (zero) {
+            shadow_fill(user, size, 0);
+            fill_bytes(guest(user), 0, size);
+        }
+        *block = blocks_of(chunk);
+        (*block)->lead = (uint32_t)(user - base);
+        return user;
     }
     /* margins: up to a page before, and all that is left of the last chunk */
     gaddr low = user - base > 4096 ? user - 4096 : base;
@@ -403,6 +461,20 @@ static void give_back(uint32_t index, uint32_t count) {
     }
 }
 
+/* Nothing is on the chunks any more: they are kept for the next, before older ones. */
+static void keep_spare(uint32_t first, uint32_t count) {
+    if (count > SPARE_MOST) {
+        give_back(first, count);
+        return;
+    }
+    while (spare_chunks + count > SPARE_MOST || spare_count == SPARE_SPANS) {
+        give_back(spare[0].first, spare[0].count);
+        forget_spare(0);
+    }
+    spare[spare_count++] = (struct span){first, count};
+    spare_chunks += count;
+}
+
 static void recycle_slot(uint32_t index, struct heap_block *block) {
     struct heap_chunk *chunk = &heap->chunks[index];
     struct chunk_free *f = &chunk_free[index];
@@ -419,7 +491,7 @@ static void recycle_slot(uint32_t index, struct heap_block *block) {
     chunk->blocks = 0;
     chunk->count = 0;
     chunk->span = 0;
-    give_back(index, 1);
+    keep_spare(index, 1);
 }
 
 /* Gives a retired slot back for use. It is likely to be the next one handed out, and has
@@ -439,7 +511,11 @@ static void recycle(gaddr user, struct heap_block *block) {
     index = chunk->head;
     chunk = &heap->chunks[index];
     block->state = BLOCK_FREE;
-    give_back(index, chunk->span);
+    /* what `allocate_large` takes from there has margins of a page at most */
+    if (block->lead > 4096 || chunk->size > EAGER_LIMIT)
+        give_back(index, chunk->span);
+    else
+        keep_spare(index, chunk->span);
 }
 
 static uint64_t cost_of(gaddr user) {

@@ -66,6 +66,11 @@ __asm__(".pushsection .rodata.table,\"aw\"\n.globl table_start\ntable_start:\n.p
 #ifndef NAMED
 ALU("add") ALU("sub") ALU("and") ALU("or") ALU("xor") ALU("cmp") ALU("adc") ALU("sbb") ALU("mov")
 I("testl %ebx,%eax") I("testq %rdx,%rdx") I("testb $4," M) I("testw %cx,%si")
+I("testl $0x30,%eax") I("testb $0x81,%bl") I("testq $-64,%rdx") I("testw $0x4101," M)
+I("testl $0x1010180," M) I("andb $0x5a,%cl") I("andw $0xff0,%dx") I("andl $-16,%eax")
+I("andl $-16," M) I("andb $0xf3," M) I("andq $-256," M) I("orl $0x70,%ebx") I("orb $0x81,%al")
+I("orb $6," M) I("orq $-4096,%rsi") I("xorw $0x55,%si") I("rolw $3,%ax") I("rorb $5,%cl")
+I("sarb $2,%bl") I("sarq $40,%rcx") I("shll $31,%ecx") I("shrq $33,%rdx") I("shrw $9,%dx")
 ONE("inc") ONE("dec") ONE("neg") ONE("not")
 SHIFT("shl") SHIFT("shr") SHIFT("sar") SHIFT("rol") SHIFT("ror")
 I("shldl $5,%ebx,%eax") I("shldq %cl,%rdx,%rsi") I("shrdq $9,%rbx,%r8") I("shrdl %cl,%eax,%edx")

@@ -323,6 +323,21 @@ static void emit_check(const struct instruction *i, const struct memory *m, enum
         emit_check_flags_dead(m, kind);
 }
 
+/* Of flags that share their byte others may be undefined: the bits of the operand that a
+   test with an immediate looks at, 0: all. Each byte has one, so that none which must not
+   be touched (D is 0xFF there) is overlooked. */
+static uint32_t bits_tested(const struct instruction *i, const struct memory *m) {
+    if (now.dirty || i->z.mnemonic != ZYDIS_MNEMONIC_TEST || is_foreign(m) || m->size > 4 ||
+        i->operands[0].type != ZYDIS_OPERAND_TYPE_MEMORY ||
+        i->operands[1].type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
+        return 0;
+    uint32_t bits = (uint32_t)i->operands[1].imm.value.u & (uint32_t)((1ULL << 8 * m->size) - 1);
+    for (uint32_t k = 0; k < m->size; k++)
+        if (!(bits >> 8 * k & 255))
+            return 0;
+    return bits;
+}
+
 void emit_checks(const struct instruction *i, bool flags_live) {
     if (wants_slow_check(i)) {
         uint32_t how = string_kind(i);
@@ -354,6 +369,11 @@ void emit_checks(const struct instruction *i, bool flags_live) {
             emit_zero(m);
         else
             emit_check(i, m, check == CHECK_STORE ? COLD_STORE : COLD_CHECK, flags_live);
+        uint32_t bits = bits_tested(i, m);
+        if (bits && cold_count == first + 1) {
+            colds[first].tested = bits;
+            continue; /* others may be undefined */
+        }
         prove(m, first, check == CHECK_LOAD ? cold_count : first);
         for (int c = first; check == CHECK_LOAD && m->write && c < cold_count; c++)
             colds[c].trusted = true;
@@ -428,6 +448,19 @@ static void emit_own_return_address(const struct cold *c) {
 /* The jump at the end is patched to lead to the dirty version. */
 void emit_cold_check(struct cold *c) {
     emit_unspill_all(c->spilled);
+    if (c->tested) { /* test <size> gs:[operand], bits; je: nothing is lost, flags are dead */
+        uint32_t size = c->memory.size;
+        if (size == 2)
+            emit8(&out, 0x66);
+        emit_gs(&c->memory, false, 0);
+        emit8(&out, size == 1 ? 0xf6 : 0xf7);
+        emit_operand(&c->memory, 0, 0);
+        for (uint32_t k = 0; k < size; k++)
+            emit8(&out, (int)(c->tested >> 8 * k & 255));
+        emit8(&out, 0x0f);
+        emit8(&out, 0x84);
+        emit32(&out, c->resume - (out.at + 4));
+    }
     emit_own_return_address(c);
     if (c->owes) { /* whoever goes on from here does not know: the next return sees to it */
         emit_spill(&out, RCX);

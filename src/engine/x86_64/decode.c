@@ -93,7 +93,58 @@ static void take_mask(struct instruction *i) {
         i->operands[k] = i->operands[k + 1];
 }
 
+/* The same places are decoded again and again: looking ahead, for each version, by checks.
+   One thread at a time looks here, the others do without. */
+#define KNOWN 1024
+static struct known {
+    uint8_t code[16];
+    struct instruction instruction;
+} *known;
+static bool known_busy;
+
+static struct known *known_at(gaddr pc) {
+    return &known[(pc * 0x9e3779b97f4a7c15ULL) >> 54];
+}
+
+static void copy_decoded(struct instruction *to, const struct instruction *from) {
+    enum { REST = offsetof(struct instruction, operands) + sizeof from->operands };
+    copy_bytes(to, from,
+               offsetof(struct instruction, operands) +
+                   from->z.operand_count * sizeof *from->operands);
+    copy_bytes((char *)to + REST, (const char *)from + REST, sizeof *to - REST);
+}
+
+bool decode_known(struct instruction *i, gaddr pc, uint64_t available) {
+    if (!known || __atomic_exchange_n(&known_busy, true, __ATOMIC_ACQUIRE))
+        return false;
+    const struct known *k = known_at(pc);
+    const uint8_t *code = guest(pc);
+    uint64_t n = 0, length = k->instruction.z.length;
+    bool same = k->instruction.pc == pc && k->instruction.valid && length <= available;
+    while (same && n < length) {
+        same = k->code[n] == code[n];
+        n++;
+    }
+    if (same)
+        copy_decoded(i, &k->instruction);
+    __atomic_store_n(&known_busy, false, __ATOMIC_RELEASE);
+    return same;
+}
+
+static void remember_decoded(const struct instruction *i) {
+    if (__atomic_exchange_n(&known_busy, true, __ATOMIC_ACQUIRE))
+        return;
+    if (!known)
+        known = engine_alloc(KNOWN * sizeof *known);
+    struct known *k = known_at(i->pc);
+    copy_decoded(&k->instruction, i);
+    copy_bytes(k->code, guest(i->pc), i->z.length);
+    __atomic_store_n(&known_busy, false, __ATOMIC_RELEASE);
+}
+
 void decode(struct instruction *i, gaddr pc, uint64_t available) {
+    if (decode_known(i, pc, available))
+        return;
     if (!decoder_ready) {
         ZydisDecoderInit(&decoder, ZYDIS_MACHINE_MODE_LONG_64, ZYDIS_STACK_WIDTH_64);
         decoder_ready = true;
@@ -150,4 +201,5 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
             i->flags_killed = 0;
     if (is_string_instruction(i) && i->repeated)
         i->flags_killed = 0;
+    remember_decoded(i);
 }

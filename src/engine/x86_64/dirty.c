@@ -860,6 +860,86 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     return true;
 }
 
+enum { TEST_WORD = 0xf6, AND_WORD = 0x80, SHIFT_WORD = 0xc0 };
+
+/* op <size> fs:[offset], value; 64 bits wide it is extended with its sign. */
+static void emit_word_op(int opcode, int extension, int size, int offset, int64_t value) {
+    emit8(&out, 0x64);
+    if (size == 2)
+        emit8(&out, 0x66);
+    if (size == 8)
+        emit8(&out, 0x48);
+    emit8(&out, size == 1 ? opcode : opcode + 1);
+    emit_memory(&out, extension, -1, -1, 1, offset);
+    if (size == 1 || opcode == SHIFT_WORD) {
+        emit8(&out, (int)(value & 0xff));
+    } else if (size == 2) {
+        emit8(&out, (int)(value & 0xff));
+        emit8(&out, (int)(value >> 8 & 0xff));
+    } else {
+        emit32(&out, value);
+    }
+}
+
+/* Of the bits of a general register an immediate masks out or moves some: the others, or
+   those moved, stay undefined. C is asked when flags are wanted and any stays so. */
+static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags_live,
+                         uint32_t live_after) {
+    enum { ROTATE_LEFT, ROTATE_RIGHT, LEFT = 4, RIGHT, ARITHMETIC_RIGHT = 7 };
+    const ZydisDecodedOperand *o = i->operands;
+    int lane, rule = rule_of(i, &lane), shift = -1, size = o[0].size / 8;
+    if (flags_live || i->memory_count || i->z.operand_count_visible != 2 || !is_general(&o[0]) ||
+        o[1].type != ZYDIS_OPERAND_TYPE_IMMEDIATE || o[0].reg.value == ZYDIS_REGISTER_RSP ||
+        (o[0].reg.value >= ZYDIS_REGISTER_AH && o[0].reg.value <= ZYDIS_REGISTER_BH))
+        return false;
+    int e = element_of(o[0].reg.value), word = CTX_UNDEFINED + 8 * e;
+    int64_t value = o[1].imm.value.s, stays = -1;
+    bool wanted = (flags_written(i) & live_after) != 0;
+    if (!(now.possible & bit(e)))
+        return false;
+    switch (rule) {
+    case RULE_AND: case RULE_TEST: stays = value; break;
+    case RULE_OR: stays = ~value; break;
+    case RULE_XOR: break;
+    case RULE_SHL: shift = LEFT; break;
+    case RULE_SHR: shift = RIGHT; break;
+    case RULE_SAR: shift = ARITHMETIC_RIGHT; break;
+    case RULE_ROL: shift = ROTATE_LEFT; break;
+    case RULE_ROR: shift = ROTATE_RIGHT; break;
+    default: return false;
+    }
+    if (shift >= 0 && (wanted || !(value & (size == 8 ? 63 : 31))))
+        return false;
+    if (stays != (int32_t)stays)
+        return false;
+    uint8_t *asks = NULL;
+    if (wanted || rule == RULE_TEST) {
+        emit_word_op(TEST_WORD, 0, size, word, stays);
+        asks = emit_if(&out, 5); /* jne */
+    }
+    if (shift >= 0 && size == 8) { /* halves of different origin: C moves them about */
+        emit8(&out, 0x64); /* cmp dword fs:[origin], ORIGIN_MIXED */
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 4 * e);
+        emit8(&out, (int)(ORIGIN_MIXED & 255));
+        asks = emit_if(&out, 4); /* je */
+    }
+    if (shift >= 0)
+        emit_word_op(SHIFT_WORD, shift, size, word, value);
+    else if (stays != -1 && rule != RULE_TEST)
+        emit_word_op(AND_WORD, 4, size, word, stays);
+    if (size == 4 && rule != RULE_TEST)
+        emit_context_constant(&out, word + 4, 0);
+    if ((now.possible | plan_outputs(i)) & bit(ELEMENT_FLAGS))
+        emit_zero_word(CTX_UNDEFINED_FLAGS);
+    if (asks) {
+        struct cold *c = cold_add(COLD_TOUCH, asks);
+        c->argument = index;
+        c->resume = out.at;
+    }
+    return true;
+}
+
 static bool emit_pop(const struct instruction *i, bool flags_live) {
     if (i->z.mnemonic != ZYDIS_MNEMONIC_POP || !is_general(&i->operands[0]) ||
         i->operands[0].size != 64 || i->operands[0].reg.value == ZYDIS_REGISTER_RSP)
@@ -907,7 +987,8 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
         return;
     uint64_t outputs = plan_outputs(i);
     uint32_t index = plan_make(i, now.possible, live_after);
-    if (!emit_unless_defined(i, index, flags_live))
+    if (!emit_on_word(i, index, flags_live, live_after) &&
+        !emit_unless_defined(i, index, flags_live))
         emit_plan(index);
     emit_stack_note(i);
     note_place(i->pc, 0, false);

@@ -979,16 +979,21 @@ static bool has_x87(const struct plan *p) {
     return false;
 }
 
-/* See plan.h: true when nothing is to be done. */
-static bool is_unchanged(struct context *c, const struct plan *p) {
+/* See plan.h: true when that was all. Where the bits are from does not change. */
+static bool stays(struct context *c, const struct plan *p) {
     const struct memory *m = &p->memory[p->operands[0].number];
     const uint64_t *u = dirty_words(c);
-    gaddr a = address_of(c, m);
-    uint64_t all = mask_for(p->operands[0].size);
-    if ((m->base >= 0 && u[m->base]) || (m->index >= 0 && u[m->index]) || a >= GUEST_END - 8 ||
-        load(shadow_of(a), p->operands[0].size) != all ||
-        touch_first_bad(c, a, p->operands[0].size, true))
+    gaddr a = address_of(c, m), sp = c->registers[RSP];
+    int size = p->operands[0].size;
+    if ((m->base >= 0 && u[m->base]) || (m->index >= 0 && u[m->index]) || a >= GUEST_END - 8)
         return false;
+    uint64_t bits = load(shadow_of(a), size), value = p->operands[1].value;
+    if (p->stays == STAYS_UNKNOWN ? bits != mask_for(size) : a < sp && a >= c->stack_low)
+        return false;
+    if (touch_first_bad(c, a, (uint64_t)size, true))
+        return false;
+    if (p->stays == STAYS_MASKED)
+        store(shadow_of(a), bits & (p->rule == RULE_OR ? ~value : value), size);
     uint32_t left = *undefined_flags(c) & ~p->flags_written;
     *undefined_flags(c) = (left & FLAG_DF) | derived(left);
     return true;
@@ -996,7 +1001,7 @@ static bool is_unchanged(struct context *c, const struct plan *p) {
 
 void evaluate(struct context *c, const struct plan *p) {
     struct step k;
-    if (p->stays && is_unchanged(c, p))
+    if (p->stays && stays(c, p))
         return;
     k.c = c;
     k.p = p;

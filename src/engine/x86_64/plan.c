@@ -261,16 +261,19 @@ static int part_stored(const struct instruction *i) {
     }
 }
 
-/* What is added to a word of which nothing is known does not matter. */
-static bool stays_undefined(const struct plan *p) {
-    const struct plan_operand *o = &p->operands[0];
+static uint8_t stays_undefined(const struct plan *p) {
+    const struct plan_operand *o = p->operands;
+    if (o->kind != OPERAND_MEMORY || !o->read || !o->write || o->size > 8 ||
+        (p->flags_written & p->flags_wanted))
+        return STAYS_NOT;
     switch (p->rule) {
     case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_INC: case RULE_DEC:
     case RULE_NEG: case RULE_NOT: case RULE_XOR:
-        return o->kind == OPERAND_MEMORY && o->read && o->write && o->size <= 8 &&
-               !(p->flags_written & p->flags_wanted);
+        return STAYS_UNKNOWN;
+    case RULE_AND: case RULE_OR:
+        return o[1].kind == OPERAND_IMMEDIATE ? STAYS_MASKED : STAYS_NOT;
     default:
-        return false;
+        return STAYS_NOT;
     }
 }
 

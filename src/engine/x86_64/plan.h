@@ -52,6 +52,9 @@ struct parts {
 enum { MMX_NONE, MMX_LOW, MMX_HIGH, MMX_WORDS, MMX_SIGNS, MMX_PACK, MMX_PAIRS, MMX_ALIGN, MMX_SHUFFLE,
        MMX_INSERT, MMX_EXTRACT };
 
+/* Sums leave a word of which nothing is known as it is; an immediate masks bits out. */
+enum { STAYS_NOT, STAYS_UNKNOWN, STAYS_MASKED };
+
 #define PLAN_OPERANDS 6
 struct plan {
     gaddr pc;
@@ -67,7 +70,7 @@ struct plan {
     bool half; /* only the lower half of each lane is read */
     bool sums; /* only the lowest 16 bits of each lane may be set */
     bool clean; /* asked in the clean version */
-    bool stays; /* an undefined target stays as it is: sums, whose flags nobody wants */
+    uint8_t stays; /* STAYS_*: an undefined target in memory, when nobody wants the flags */
     bool moves_whole; /* a load whose bytes stand in the register as in memory */
     uint8_t from; /* copies: first byte of the source */
     uint8_t width; /* operand width in bytes */

@@ -39,6 +39,7 @@ struct cold {
     bool steady; /* COLD_DIRTY: into the steady version, where there is one */
     bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
+    uint32_t tested; /* the same: of a whole operand only these bits decide; 0: all */
     bool owes;    /* the same: the trace has still to undo what it defined (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
 };
