@@ -446,18 +446,34 @@ static bool is_loaders(const struct guest *g, uint32_t stack) {
     return strncmp(slash ? slash + 1 : path, "ld-", 3) == 0;
 }
 
+/* Many blocks have few stacks. */
+struct loaders_memo {
+    uint32_t stack[256];
+    bool answer[256];
+};
+
+static bool is_loaders_again(struct loaders_memo *memo, const struct guest *g, uint32_t stack) {
+    uint32_t at = stack & 255;
+    if (!stack || memo->stack[at] != stack) {
+        memo->answer[at] = is_loaders(g, stack);
+        memo->stack[at] = stack;
+    }
+    return memo->answer[at];
+}
+
 static void total_up(const struct guest *g, const struct found *found, struct losses *losses) {
     size_t mask = 1023;
     while (mask < (size_t)found->block_count * 2)
         mask = mask * 2 + 1;
     size_t *index = calloc(mask + 1, sizeof *index);
     uint32_t first = g->ledger->processes[g->process].first_sequence;
+    struct loaders_memo memo = {0};
     for (uint32_t i = 0; i < found->block_count; i++) {
         const struct reach_block *b = &found->blocks[i];
         if (!b->live || b->leak >= LEAK_CLASSES || found->sequences[i] <= first)
             continue; /* blocks from before a fork are the parent's */
         enum leak_class leak = b->leak;
-        if (leak != LEAK_REACHABLE && is_loaders(g, found->stacks[i]))
+        if (leak != LEAK_REACHABLE && is_loaders_again(&memo, g, found->stacks[i]))
             leak = LEAK_REACHABLE;
         losses->classes[leak].blocks++;
         losses->classes[leak].bytes += b->size;

@@ -41,7 +41,7 @@ static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
             struct mapping m;
             if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
                 break;
-            decode(&i, pc, 15);
+            decode_again(&i, pc, 15);
             enum role role = role_of(&i);
             if (!i.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
                 break;

@@ -93,58 +93,7 @@ static void take_mask(struct instruction *i) {
         i->operands[k] = i->operands[k + 1];
 }
 
-/* The same places are decoded again and again: looking ahead, for each version, by checks.
-   One thread at a time looks here, the others do without. */
-#define KNOWN 1024
-static struct known {
-    uint8_t code[16];
-    struct instruction instruction;
-} *known;
-static bool known_busy;
-
-static struct known *known_at(gaddr pc) {
-    return &known[(pc * 0x9e3779b97f4a7c15ULL) >> 54];
-}
-
-static void copy_decoded(struct instruction *to, const struct instruction *from) {
-    enum { REST = offsetof(struct instruction, operands) + sizeof from->operands };
-    copy_bytes(to, from,
-               offsetof(struct instruction, operands) +
-                   from->z.operand_count * sizeof *from->operands);
-    copy_bytes((char *)to + REST, (const char *)from + REST, sizeof *to - REST);
-}
-
-bool decode_known(struct instruction *i, gaddr pc, uint64_t available) {
-    if (!known || __atomic_exchange_n(&known_busy, true, __ATOMIC_ACQUIRE))
-        return false;
-    const struct known *k = known_at(pc);
-    const uint8_t *code = guest(pc);
-    uint64_t n = 0, length = k->instruction.z.length;
-    bool same = k->instruction.pc == pc && k->instruction.valid && length <= available;
-    while (same && n < length) {
-        same = k->code[n] == code[n];
-        n++;
-    }
-    if (same)
-        copy_decoded(i, &k->instruction);
-    __atomic_store_n(&known_busy, false, __ATOMIC_RELEASE);
-    return same;
-}
-
-static void remember_decoded(const struct instruction *i) {
-    if (__atomic_exchange_n(&known_busy, true, __ATOMIC_ACQUIRE))
-        return;
-    if (!known)
-        known = engine_alloc(KNOWN * sizeof *known);
-    struct known *k = known_at(i->pc);
-    copy_decoded(&k->instruction, i);
-    copy_bytes(k->code, guest(i->pc), i->z.length);
-    __atomic_store_n(&known_busy, false, __ATOMIC_RELEASE);
-}
-
 void decode(struct instruction *i, gaddr pc, uint64_t available) {
-    if (decode_known(i, pc, available))
-        return;
     if (!decoder_ready) {
         ZydisDecoderInit(&decoder, ZYDIS_MACHINE_MODE_LONG_64, ZYDIS_STACK_WIDTH_64);
         decoder_ready = true;
@@ -201,5 +150,56 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
             i->flags_killed = 0;
     if (is_string_instruction(i) && i->repeated)
         i->flags_killed = 0;
-    remember_decoded(i);
+}
+
+/* The translator comes to the same places again and again, looking ahead and for each
+   version. */
+#define KNOWN 512
+static gaddr known_pc[KNOWN];
+static struct known {
+    uint8_t code[16];
+    struct instruction instruction;
+} *known;
+
+static void copy_words(void *to, const void *from, size_t size) {
+    for (size_t k = 0; k < size / 8; k++)
+        ((volatile uint64_t *)to)[k] = ((const uint64_t *)from)[k];
+}
+
+static void copy_decoded(struct instruction *to, const struct instruction *from) {
+    enum { OPERANDS = offsetof(struct instruction, operands),
+           REST = OPERANDS + sizeof from->operands };
+    _Static_assert(OPERANDS % 8 == 0 && sizeof *from->operands % 8 == 0 && sizeof *from % 8 == 0,
+                   "instructions are copied by words");
+    copy_words(to, from, OPERANDS + from->z.operand_count * sizeof *from->operands);
+    copy_words((char *)to + REST, (const char *)from + REST, sizeof *to - REST);
+}
+
+static bool is_known(const struct known *k, gaddr pc, uint64_t available) {
+    const uint8_t *code = guest(pc);
+    uint64_t length = k->instruction.z.length;
+    if (length > available)
+        return false;
+    for (uint64_t n = 0; n < length; n++)
+        if (k->code[n] != code[n])
+            return false;
+    return true;
+}
+
+void decode_again(struct instruction *i, gaddr pc, uint64_t available) {
+    if (!known)
+        known = engine_alloc(KNOWN * sizeof *known);
+    uint32_t at = (uint32_t)((pc * 0x9e3779b97f4a7c15ULL) >> 40) % KNOWN;
+    struct known *k = &known[at];
+    if (known_pc[at] == pc && is_known(k, pc, available)) {
+        copy_decoded(i, &k->instruction);
+        return;
+    }
+    decode(i, pc, available);
+    known_pc[at] = i->valid ? pc : 0;
+    if (!i->valid)
+        return;
+    copy_decoded(&k->instruction, i);
+    for (uint64_t n = 0; n < i->z.length; n++)
+        k->code[n] = ((const uint8_t *)guest(pc))[n];
 }

@@ -29,9 +29,8 @@ struct instruction {
 
 /* Decodes at the guest address, of which `available` bytes may be read. */
 void decode(struct instruction *i, gaddr pc, uint64_t available);
-/* False: it was not decoded lately, or the code has changed. Of use alone where decoding is
-   dear. */
-bool decode_known(struct instruction *i, gaddr pc, uint64_t available);
+/* The same in the translator, which comes to most places more than once. */
+void decode_again(struct instruction *i, gaddr pc, uint64_t available);
 /* The same, mapped or not, outside the translator: the guest's vector registers stay. */
 void decode_here(struct instruction *i, gaddr pc);
 /* The arithmetic flags it writes, maybe: processors leave alone what a bit test

@@ -28,13 +28,10 @@ void decode_here(struct instruction *i, gaddr pc) {
     uint64_t n = memory_lookup(pc, &m) ? m.end - pc : 15;
     if (n < 15 && memory_lookup(m.end, &next))
         n = 15;
-    n = n < 15 ? n : 15;
-    if (decode_known(i, pc, n))
-        return;
     _Alignas(64) char area[VECTOR_AREA];
     fill_bytes(area + 512, 0, 64); /* its header */
     __asm__ volatile("xsave64 %0" : "+m"(area) : "a"(VECTOR_PARTS), "d"(0) : "memory");
-    decode(i, pc, n);
+    decode(i, pc, n < 15 ? n : 15);
     __asm__ volatile("xrstor64 %0" : : "m"(area), "a"(VECTOR_PARTS), "d"(0) : "memory");
 }
 

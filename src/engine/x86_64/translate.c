@@ -437,7 +437,7 @@ static bool leads_out(gaddr pc) {
     static struct instruction ahead;
     for (int n = 0; n < 4; n++) {
         uint64_t available = executable_bytes(pc);
-        decode(&ahead, pc, available < 15 ? available : 15);
+        decode_again(&ahead, pc, available < 15 ? available : 15);
         if (!ahead.valid || ahead.flags_read || role_of(&ahead) != PLAIN)
             return ahead.valid && role_of(&ahead) == INDIRECT;
         pc += ahead.z.length;
@@ -494,7 +494,7 @@ static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
             return count;
         }
         struct instruction *i = &trace[count];
-        decode(i, pc, available < 15 ? available : 15);
+        decode_again(i, pc, available < 15 ? available : 15);
         note_width(i);
         count++;
         if (pc < *low)
@@ -600,7 +600,7 @@ static bool reads_flags_at(gaddr pc) {
         uint64_t available = executable_bytes(pc);
         if (!available)
             return false;
-        decode(&next, pc, available < 15 ? available : 15);
+        decode_again(&next, pc, available < 15 ? available : 15);
         if (!next.valid)
             return false;
         if (next.flags_read & ARITHMETIC_FLAGS)
@@ -691,7 +691,7 @@ bool flags_dead_at(gaddr pc) {
             return false;
         if (replaced_at(pc))
             return true;
-        decode(&ahead, pc, available < 15 ? available : 15);
+        decode_again(&ahead, pc, available < 15 ? available : 15);
         if (!ahead.valid || (ahead.flags_read & open))
             return false;
         open &= ~ahead.flags_killed;
