@@ -308,6 +308,57 @@ static struct quick quick_strchr(gaddr a, uint64_t byte, uint64_t n, struct cont
     return done(byte_at(a + found) == (uint8_t)byte ? a + found : 0);
 }
 
+static struct quick quick_strchrnul(gaddr a, uint64_t byte, uint64_t n, struct context *c) {
+    (void)n;
+    (void)c;
+    uint64_t found = guest_scan(a, SHORT, (uint8_t)byte, true);
+    return found < SHORT && clean(a, found + 1) ? done(a + found) : not_done;
+}
+
+static struct quick quick_strrchr(gaddr a, uint64_t byte, uint64_t n, struct context *c) {
+    (void)c;
+    n = guest_scan(a, SHORT, 0, false);
+    if (n >= SHORT || !clean(a, n + 1))
+        return not_done;
+    for (uint64_t i = n + 1; i-- > 0;)
+        if (byte_at(a + i) == (uint8_t)byte)
+            return done(a + i);
+    return done(0);
+}
+
+/* How many bytes at the beginning are (accept) or are not in the set; ~0: not known here. */
+static uint64_t quick_span(gaddr a, gaddr set, bool accept) {
+    enum { FEW = 64 };
+    uint64_t in[4] = {0}, m = 0, n = 0;
+    for (uint8_t b; (b = byte_at(set + m)); m++) {
+        if (m == FEW)
+            return ~0ULL;
+        in[b >> 6] |= 1ULL << (b & 63);
+    }
+    for (uint8_t b; (b = byte_at(a + n)) && (in[b >> 6] >> (b & 63) & 1) == accept; n++)
+        if (n == SHORT)
+            return ~0ULL;
+    return clean(set, m + 1) && clean(a, n + 1) ? n : ~0ULL;
+}
+
+static struct quick quick_strspn(gaddr a, gaddr set, uint64_t n, struct context *c) {
+    (void)c;
+    n = quick_span(a, set, true);
+    return n != ~0ULL ? done(n) : not_done;
+}
+
+static struct quick quick_strcspn(gaddr a, gaddr set, uint64_t n, struct context *c) {
+    (void)c;
+    n = quick_span(a, set, false);
+    return n != ~0ULL ? done(n) : not_done;
+}
+
+static struct quick quick_strpbrk(gaddr a, gaddr set, uint64_t n, struct context *c) {
+    (void)c;
+    n = quick_span(a, set, false);
+    return n != ~0ULL ? done(byte_at(a + n) ? a + n : 0) : not_done;
+}
+
 static struct quick quick_memset(gaddr to, uint64_t byte, uint64_t n, struct context *c) {
     if (n > SHORT || !becomes_defined(c, to, n))
         return not_done;
@@ -318,6 +369,21 @@ static struct quick quick_memset(gaddr to, uint64_t byte, uint64_t n, struct con
 static struct quick quick_strcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
     n = guest_scan(from, SHORT, 0, false) + 1;
     return quick_memcpy(to, from, n, c);
+}
+
+static struct quick quick_stpcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
+    n = guest_scan(from, SHORT, 0, false);
+    struct quick q = quick_memcpy(to, from, n + 1, c);
+    q.value += n;
+    return q;
+}
+
+static struct quick quick_strnlen(gaddr a, uint64_t most, uint64_t n, struct context *c) {
+    (void)c;
+    n = guest_scan(a, most < SHORT ? most : SHORT, 0, false);
+    if (n == SHORT || !clean(a, n < most ? n + 1 : most))
+        return not_done;
+    return done(n);
 }
 
 static struct quick quick_strlen(gaddr a, uint64_t b, uint64_t n, struct context *c) {
@@ -341,6 +407,13 @@ quick_function *strings_quick(int action) {
     case DO_MEMSET: return quick_memset;
     case DO_STRCPY: return quick_strcpy;
     case DO_STRLEN: return quick_strlen;
+    case DO_STRNLEN: return quick_strnlen;
+    case DO_STPCPY: return quick_stpcpy;
+    case DO_STRCHRNUL: return quick_strchrnul;
+    case DO_STRRCHR: return quick_strrchr;
+    case DO_STRSPN: return quick_strspn;
+    case DO_STRCSPN: return quick_strcspn;
+    case DO_STRPBRK: return quick_strpbrk;
     }
     return NULL;
 }
