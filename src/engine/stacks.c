@@ -63,21 +63,29 @@ static uint32_t look_up(uint32_t parent, gaddr pc) {
 
 /* The table is large and its chains lie everywhere; the children of a node looked up
    lately stand close together, next to those of the nodes made before and after it:
-   mostly its caller and callees. A word: 40 bits of the hash, the node. */
+   mostly its caller and callees. A cache line for each node; a word: 40 bits of the
+   hash, the child. */
 #define RECENT (1u << 16)
-#define CHILDREN 4
+#define CHILDREN 8
 _Static_assert(LEDGER_NODES <= 1u << 24, "a node has 24 bits in `recent`");
-static uint64_t recent[RECENT];
+static uint64_t recent[RECENT] __attribute__((aligned(64)));
 
 uint32_t stack_intern(uint32_t parent, gaddr pc) {
     uint64_t hash = (pc ^ (uint64_t)parent << 40 ^ parent) * 0x9e3779b97f4a7c15ULL;
     hash ^= hash >> 29;
-    uint64_t *slot = &recent[(parent * CHILDREN + (uint32_t)(hash & (CHILDREN - 1))) & (RECENT - 1)];
-    uint64_t word = __atomic_load_n(slot, __ATOMIC_RELAXED);
-    if (word && word >> 24 == hash >> 24)
-        return (uint32_t)word & 0xffffff;
+    uint64_t *line = &recent[parent * CHILDREN & (RECENT - 1)];
+    uint32_t place = hash & (CHILDREN - 1), free = place;
+    for (uint32_t k = 0; k < CHILDREN; k++) {
+        uint64_t word = __atomic_load_n(&line[place ^ k], __ATOMIC_RELAXED);
+        if (word && word >> 24 == hash >> 24)
+            return (uint32_t)word & 0xffffff;
+        if (!word) {
+            free = place ^ k;
+            break;
+        }
+    }
     uint32_t node = look_up(parent, pc);
-    __atomic_store_n(slot, hash >> 24 << 24 | node, __ATOMIC_RELAXED);
+    __atomic_store_n(&line[free], hash >> 24 << 24 | node, __ATOMIC_RELAXED);
     return node;
 }
 
