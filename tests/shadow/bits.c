@@ -152,6 +152,18 @@ I("cvtsd2ss %xmm2,%xmm3") I("cvtdq2ps %xmm0,%xmm1") I("cvttps2dq %xmm2,%xmm3")
 I("cvtps2pd %xmm1,%xmm2") I("cvtpd2ps %xmm0,%xmm3") I("haddps %xmm1,%xmm0")
 I("vfmadd213sd %xmm1,%xmm2,%xmm3") I("vfmadd231ps %ymm0,%ymm1,%ymm2")
 I("vpmaskmovd " M ",%ymm1,%ymm0") I("vmaskmovps %xmm2,%xmm1," M) I("vzeroupper")
+#define MMX(op)                                                                              \
+    I("movq " M ",%mm0\nmovq %rdx,%mm5\n" op " %mm5,%mm0\nmovq %mm0," M "\nemms")              \
+    I("movq %rcx,%mm7\n" op " " M ",%mm7\nmovq %mm7,%mm2\nmovq %mm2,%rbx\nemms")
+MMX("paddb") MMX("paddd") MMX("paddq") MMX("psubw") MMX("paddusw") MMX("pand") MMX("pandn")
+MMX("por") MMX("pxor") MMX("pcmpeqb") MMX("pcmpgtw") MMX("pmullw") MMX("pmulhuw") MMX("pmaddwd")
+MMX("pmuludq") MMX("pavgb") MMX("pminub") MMX("pmaxsw") MMX("psadbw") MMX("punpcklbw")
+MMX("punpckhwd") MMX("punpckldq") MMX("packsswb") MMX("packuswb") MMX("packssdw") MMX("pshufb")
+MMX("phaddw") MMX("phaddd") MMX("palignr $3,") MMX("pshufw $0x1b,") MMX("pabsb") MMX("psignw")
+MMX("psllw") MMX("psrld") MMX("psraw") MMX("pmulhrsw") MMX("pmaddubsw")
+I("movq %rax,%mm1\npsrlq $13,%mm1\npinsrw $2,%ecx,%mm1\nmovq %mm1,%rax\nemms")
+I("movd %ebx,%mm3\npunpcklbw %mm3,%mm3\npmovmskb %mm3,%edx\npextrw $1,%mm3,%eax\nemms")
+I("movdq2q %xmm1,%mm4\npsrad $5,%mm4\nmovq2dq %mm4,%xmm0\nemms")
 #endif
 
 #define STATE_LOAD                                                                           \
