@@ -138,7 +138,7 @@ static void takes_sent(struct call *k, int parameter, gaddr base, uint64_t size)
     }
 }
 
-static void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, bool given) {
+void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, bool given) {
     uint64_t left = k->done && k->result > 0 ? (uint64_t)k->result : 0;
     if (!p || n > 1024)
         return;
@@ -272,7 +272,7 @@ static void takes_header(struct call *k, gaddr m) {
     takes(k, 1, m, 16, 32);
 }
 
-static void takes_message(struct call *k, gaddr m) {
+void takes_message(struct call *k, gaddr m) {
     if (k->done || !m)
         return;
     takes_header(k, m);
@@ -290,7 +290,7 @@ static void takes_message(struct call *k, gaddr m) {
     }
 }
 
-static void gives_message(struct call *k, gaddr m, long received) {
+void gives_message(struct call *k, gaddr m, long received) {
     if (!m)
         return;
     const uint64_t *h = guest(m);
@@ -406,6 +406,33 @@ static void effect_keyctl(struct call *k) {
         gives(k, k->a[2], room, done < room ? done : room);
         break;
     }
+}
+
+/* Sets of memory nodes: the kernel looks at one bit less than it is told. */
+static uint64_t node_bytes(uint64_t most) {
+    enum { MOST = 1 << 15 };
+    return most > 1 && most <= MOST ? (most - 1 + 7) / 8 : 0;
+}
+static void effect_set_mempolicy(struct call *k) { takes(k, 1, k->a[1], 0, node_bytes(k->a[2])); }
+static void effect_mbind(struct call *k) { takes(k, 3, k->a[3], 0, node_bytes(k->a[4])); }
+static void effect_migrate_pages(struct call *k) {
+    takes(k, 2, k->a[2], 0, node_bytes(k->a[1]));
+    takes(k, 3, k->a[3], 0, node_bytes(k->a[1]));
+}
+static void effect_get_mempolicy(struct call *k) {
+    uint64_t size = (node_bytes(k->a[2]) + 7) & ~7ULL;
+    gives(k, k->a[1], size, succeeded(k) ? size : 0);
+}
+static void effect_move_pages(struct call *k) {
+    uint64_t size = 4 * k->a[1];
+    gives(k, k->a[4], size, succeeded(k) ? size : 0);
+}
+
+static void effect_modify_ldt(struct call *k) {
+    if (k->a[0] == 0 || k->a[0] == 2) /* read */
+        gives(k, k->a[1], k->a[2], succeeded(k) ? (uint64_t)k->result : 0);
+    else
+        takes(k, 1, k->a[1], 0, k->a[2]);
 }
 
 static void effect_arch_prctl(struct call *k) {

@@ -28,8 +28,14 @@ void takes_address(struct call *k, int parameter, gaddr p, uint64_t size);
 /* The kernel may write `room` bytes; `size` of them it wrote. */
 void gives(struct call *k, gaddr p, uint64_t room, uint64_t size);
 
-/* Calls whose effect depends on a request (requests.c). */
+/* n iovecs, whose data the kernel reads or (given) writes, and a msghdr. */
+void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, bool given);
+void takes_message(struct call *k, gaddr m);
+void gives_message(struct call *k, gaddr m, long received);
+
+/* Calls whose effect depends on a request (requests.c), or on several in memory (uring.c). */
 #define CALLS_WITH_REQUESTS(X) \
+    X(io_uring_setup) X(io_uring_enter) X(io_uring_register) X(io_submit) \
     X(seccomp) X(ioctl) X(setsockopt) X(fcntl) X(prctl) X(ptrace) X(shmctl) X(msgctl) X(semctl) X(madvise)
 #define X(name) void effect_##name(struct call *k);
 CALLS_WITH_REQUESTS(X)

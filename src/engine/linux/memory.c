@@ -377,6 +377,18 @@ static bool is_elf(int fd) {
     return system_call(__NR_pread64, fd, magic, 4, 0) == 4 && same_bytes(magic, "\177ELF", 4);
 }
 
+/* Some files, the rings of io_uring among them, are mapped where the kernel likes, and nowhere
+   else. With MAP_32BIT that is in the guest's part. */
+static long map_where_allowed(uint64_t size, int protection, int flags, int fd, uint64_t offset) {
+    long p = system_call(__NR_mmap, 0, size, protection, flags | LOW_FLAG, fd, offset);
+    if (p < 0 && p > -4096)
+        return p;
+    if ((gaddr)p + size <= GUEST_END && hold_if_free((gaddr)p, page_up(size)))
+        return p;
+    system_call(__NR_munmap, p, size); /* another thread is about to map something there */
+    return -ENOMEM;
+}
+
 long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset) {
     if (size == 0)
         return -EINVAL;
@@ -413,11 +425,14 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
         flags |= MAP_FIXED;
     }
     long p = system_call(__NR_mmap, at, size, protection, flags & ~LOW_FLAG, fd, offset);
-    if (p < 0 && p > -4096) {
-        if (!fixed)
-            memory_forget(at, size);
+    if (p < 0 && p > -4096 && !fixed)
+        memory_forget(at, size);
+    if (p == -EINVAL && !fixed && fd >= 0 && !(flags & MAP_ANONYMOUS))
+        p = map_where_allowed(size, protection, flags & ~(MAP_FIXED | LOW_FLAG), fd, offset);
+    if (p < 0 && p > -4096)
         return p;
-    }
+    if (fd >= 0 && !(flags & MAP_ANONYMOUS) && (flags & MAP_SHARED))
+        uring_mapped(fd, offset, (gaddr)p);
     if (fixed)
         shadow_reset(at, page_up(size));
     note((struct mapping){.start = (gaddr)p, .end = (gaddr)p + page_up(size),

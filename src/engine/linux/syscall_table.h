@@ -16,7 +16,7 @@
      OPENS()      the result is a new file descriptor
      PAIR(i)      two new descriptors were written at i
      CLOSES(i, j) the descriptors from parameter i to parameter j are closed
-     CALL(f)      a function in effects.c or requests.c does what no row can say
+     CALL(f)      a function in effects.c, requests.c or uring.c does what no row can say
    A null pointer means the parameter is absent. */
 #define SYSTEM_CALLS(X)                                                                   \
     X(read, "fd buf count", OUT(1, 2))                                                    \
@@ -243,7 +243,7 @@
     X(copy_file_range, "fd_in off_in fd_out off_out len flags", BOTH(1, 8), BOTH(3, 8))   \
     X(statx, "dirfd path flags mask buf", TEXT(1), FROM(4, 256))                          \
     X(io_uring_setup, "entries params", PART(1, 8, 4), PART(1, 28, 12), FROM(1, 120),     \
-      OPENS())                                                                            \
+      OPENS(), CALL(io_uring_setup))                                                                            \
     X(openat2, "dirfd path how size", TEXT(1), IN(2, 3), OPENS())                         \
     X(faccessat2, "dirfd path mode flags", TEXT(1))                                       \
     X(inotify_init, "", OPENS())                                                          \
@@ -277,7 +277,19 @@
     X(pidfd_send_signal, "pidfd sig info flags", INTO(2, 12))                             \
     X(mq_notify, "mqdes sevp", PART(1, 8, 8))                                             \
     X(tee, "fd_in fd_out len flags")                                                      \
-    X(get_mempolicy, "mode", FROM(0, 4))                                                  \
+    X(get_mempolicy, "mode (nodemask) (maxnode) (addr) (flags)", FROM(0, 4),              \
+      CALL(get_mempolicy))                                                                \
+    X(set_mempolicy, "mode nodemask maxnode", CALL(set_mempolicy))                        \
+    X(mbind, "addr len mode nodemask maxnode flags", CALL(mbind))                         \
+    X(migrate_pages, "pid maxnode old_nodes new_nodes", CALL(migrate_pages))              \
+    X(move_pages, "pid count pages nodes status flags", COUNTED(2, 1, 8),                 \
+      COUNTED(3, 1, 4), CALL(move_pages))                                                 \
+    X(modify_ldt, "func ptr bytecount", CALL(modify_ldt))                                 \
+    X(bpf, "cmd attr size", IN(1, 2))                                                     \
+    X(io_submit, "ctx_id nr iocbpp", CALL(io_submit))                                     \
+    X(io_destroy, "ctx_id")                                                               \
+    X(io_cancel, "ctx_id iocb result")                                                    \
+    X(io_uring_register, "fd opcode (arg) (nr_args)", CALL(io_uring_register))            \
     X(perf_event_open, "attr pid cpu group_fd flags", PART(0, 0, 8), OPENS())             \
     X(fanotify_init, "flags event_f_flags", OPENS())                                      \
     X(fanotify_mark, "fd flags mask dirfd path", TEXT(4))                                 \
@@ -290,7 +302,7 @@
     X(add_key, "type description payload plen keyring", TEXT(0), TEXT(1), IN(2, 3))       \
     X(request_key, "type description callout_info keyring", TEXT(0), TEXT(1), TEXT(2))    \
     X(keyctl, "operation", CALL(keyctl))                                                  \
-    X(io_uring_enter, "fd to_submit min_complete flags")                                  \
+    X(io_uring_enter, "fd to_submit min_complete flags", CALL(io_uring_enter))            \
     X(pidfd_getfd, "pidfd targetfd flags", OPENS())                                       \
     X(open_tree, "dirfd path flags", TEXT(1), OPENS())                                    \
     X(membarrier, "cmd flags")                                                            \
