@@ -177,8 +177,13 @@ void memory_kernel_writes(gaddr start, uint64_t size);
 /* The guest gave the contents of these pages back: they read as defined again. */
 void memory_discarded(struct context *c, gaddr start, uint64_t size);
 void memory_fork(bool before);
+/* What the kernel has mapped outside of the guest's part goes to a place in it, which is
+   returned; or a negative error. */
+long memory_move_in(gaddr from, uint64_t size);
 /* A shared file was mapped: the rings of io_uring are such (uring.c). */
 void uring_mapped(int fd, uint64_t offset, gaddr at);
+/* io_setup and io_destroy, whose context is the address of memory. */
+long uring_context(uint64_t number, const uint64_t *a);
 long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset);
 long memory_munmap(gaddr start, uint64_t size);
 long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr wanted);

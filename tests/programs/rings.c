@@ -85,6 +85,8 @@ static void by_block(int file) {
     struct iocb block, *list = &block;
     struct io_event event;
     if (syscall(SYS_io_setup, 2, &context) == 0) {
+        if (((unsigned *)context)[4] != 0xa10a10a1) /* as libaio looks at it */
+            exit(6);
         block.aio_rw_flags = 0;
         block.aio_lio_opcode = IOCB_CMD_PREAD;
         block.aio_reqprio = 0;

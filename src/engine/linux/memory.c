@@ -521,6 +521,24 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
     return p;
 }
 
+long memory_move_in(gaddr from, uint64_t size) {
+    lock_take(&lock);
+    gaddr at = memory_find_gap(size, 4096, false);
+    if (at)
+        hold(at, size);
+    lock_drop(&lock);
+    if (!at)
+        return -ENOMEM;
+    long p = system_call(__NR_mremap, from, size, size, MREMAP_MAYMOVE | MREMAP_FIXED, at);
+    if (p != (long)at) {
+        memory_forget(at, size);
+        return -ENOMEM;
+    }
+    note((struct mapping){.start = at, .end = at + size, .protection = PROT_READ | PROT_WRITE,
+                          .flags = MAP_SHARED});
+    return p;
+}
+
 void memory_protect(gaddr start, uint64_t size, int protection) {
     gaddr end = start + page_up(size);
     bool code = false;

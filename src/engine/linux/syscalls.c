@@ -210,6 +210,9 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
         if (a[5] && *(gaddr *)guest(a[5]))
             return suspend(c, number, a, *(gaddr *)guest(a[5]));
         break;
+    case __NR_io_setup:
+    case __NR_io_destroy:
+        return uring_context(number, a);
     case __NR_clone:
         return thread_clone(c, a[0], a[1], a[2], a[3], a[4]);
     case __NR_fork:

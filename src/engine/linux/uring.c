@@ -3,6 +3,8 @@
    what the kernel will write to counts as written then, since nothing tells when it is. */
 #include "effects.h"
 
+#include <asm/unistd.h>
+
 enum operand {
     NOTHING,
     TAKES,      /* `len` bytes at `addr` are read */
@@ -243,6 +245,33 @@ void effect_io_uring_register(struct call *k) {
 }
 
 /* --- the older way: control blocks (io_submit(2)) --- */
+
+/* A context is the address of a ring that libaio looks into before it asks the kernel. The
+   kernel goes along when the ring is moved (aio_ring_mremap in its fs/aio.c). */
+static uint64_t context_size(gaddr context) {
+    enum { HEAD = 32, EVENT = 32 };
+    uint64_t events = ((const uint32_t *)guest(context))[1];
+    return (HEAD + EVENT * events + 4095) & ~4095ULL;
+}
+
+long uring_context(uint64_t number, const uint64_t *a) {
+    struct mapping m;
+    if (number == __NR_io_setup) {
+        long r = system_call((long)number, a[0], a[1]);
+        if (r)
+            return r;
+        gaddr *context = guest(a[1]);
+        long moved = memory_move_in(*context, context_size(*context));
+        if (moved > 0)
+            *context = (gaddr)moved;
+        return r;
+    }
+    bool known = memory_lookup(a[0], &m) && m.start == a[0];
+    long r = system_call((long)number, a[0]);
+    if (r == 0 && known)
+        memory_munmap(m.start, m.end - m.start);
+    return r;
+}
 
 void effect_io_submit(struct call *k) {
     enum { READ, WRITE, READ_MANY = 7, WRITE_MANY, MOST = 65536 };
