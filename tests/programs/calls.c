@@ -104,6 +104,15 @@ APART static void messages(void) {
     getsockopt(s, SOL_SOCKET, SO_TYPE, &on, &length);
     TEST(on == SOCK_STREAM);
     close(s), close(pair[0]), close(pair[1]);
+    struct sockaddr_in to; /* raw sockets have no ports */
+    to.sin_family = AF_INET;
+    to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    s = socket(AF_INET, SOCK_RAW, IPPROTO_ICMP); /* for those who may */
+    char echo[8] = {8, 0, 0xf7, 0xff};
+    if (s >= 0)
+        sendto(s, echo, sizeof echo, 0, (struct sockaddr *)&to, sizeof to);
+    if (s >= 0)
+        close(s);
 }
 
 APART static void mistakes(int null) {

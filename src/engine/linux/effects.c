@@ -116,6 +116,13 @@ static bool is_netlink(int fd) {
                        &size) == 0 && domain == 16;
 }
 
+static bool is_raw(int fd) {
+    int type = 0, size = sizeof type;
+    return system_call(__NR_getsockopt, fd, 1 /* SOL_SOCKET */, 3 /* SO_TYPE */, &type, &size) ==
+               0 &&
+           type == 3; /* SOCK_RAW */
+}
+
 static void takes_sent(struct call *k, int parameter, gaddr base, uint64_t size) {
     enum { HEADER = 16, ALIGNMENT = 4 };
     gaddr bad = size && base < GUEST_END && size <= GUEST_END - base
@@ -229,7 +236,11 @@ void takes_address(struct call *k, int parameter, gaddr p, uint64_t size) {
         if (size > 2)
             to = 2 + (*(char *)guest(p + 2) ? text_size(p + 2, size - 2) : size - 2);
         break;
-    case 2: /* AF_INET: the rest is padding */
+    case 2: /* AF_INET: the rest is padding, and so is the port of raw sockets (raw(7)) */
+        to = 8;
+        if ((*shadow_of(p + 2) | *shadow_of(p + 3)) && is_raw((int)k->a[0]))
+            from = 4;
+        break;
     case 17: /* AF_PACKET: protocol and interface */
         to = 8;
         break;
