@@ -7,12 +7,34 @@
 #include <linux/mman.h>
 #include <stdarg.h>
 
+/* String instructions take a while to begin. The accesses are volatile, or the compiler would
+   make a call of memcpy of them, which comes back here. */
+#define FEW_BYTES 96
+
 void copy_bytes(void *to, const void *from, uint64_t size) {
-    __asm__ volatile("rep movsb" : "+D"(to), "+S"(from), "+c"(size) : : "memory");
+    if (size > FEW_BYTES) {
+        __asm__ volatile("rep movsb" : "+D"(to), "+S"(from), "+c"(size) : : "memory");
+        return;
+    }
+    volatile uint8_t *d = to;
+    const volatile uint8_t *s = from;
+    for (; size >= 8; size -= 8, d += 8, s += 8)
+        *(volatile uint64_t *)d = *(const volatile uint64_t *)s;
+    while (size--)
+        *d++ = *s++;
 }
 
 void fill_bytes(void *to, int byte, uint64_t size) {
-    __asm__ volatile("rep stosb" : "+D"(to), "+c"(size) : "a"(byte) : "memory");
+    if (size > FEW_BYTES) {
+        __asm__ volatile("rep stosb" : "+D"(to), "+c"(size) : "a"(byte) : "memory");
+        return;
+    }
+    volatile uint8_t *d = to;
+    uint64_t word = (uint8_t)byte * 0x0101010101010101ULL;
+    for (; size >= 8; size -= 8, d += 8)
+        *(volatile uint64_t *)d = word;
+    while (size--)
+        *d++ = (uint8_t)byte;
 }
 
 /* Imported by the decoder library; exported from here so that none of libc runs. */
