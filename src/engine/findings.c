@@ -54,6 +54,10 @@ static bool in_use(const struct block_view *view) {
     return view->state == HEAP_LIVE || view->state == HEAP_RETIRED;
 }
 
+static bool is_freed(const struct block_view *view) {
+    return view->state == HEAP_RETIRED || view->state == HEAP_FREE;
+}
+
 /* The block a bad byte belongs to: the one it lies in, the one the access began
    in, or else the nearest; of two equally near ones the one before it, since
    overruns are commoner than underruns. */
@@ -66,7 +70,7 @@ static bool owner_of(gaddr bad, gaddr begin, struct block_view *view) {
         *view = first;
         return true;
     }
-    if (heap_find(bad, &here) && in_use(&here) && bad >= here.start &&
+    if (heap_find(bad, &here) && here.state != HEAP_NOTHING && bad >= here.start &&
         bad < here.start + here.size) {
         *view = here;
         return true;
@@ -91,14 +95,14 @@ static void describe_block(struct ledger_finding *f, const struct access *a) {
     f->block_start = view.start;
     f->block_size = view.size;
     f->block_allocated = view.block->allocated;
-    f->block_freed = view.state == HEAP_RETIRED ? view.block->freed : 0;
+    f->block_freed = is_freed(&view) ? view.block->freed : 0;
     f->block_family = view.block->family;
     f->block_offset = (int64_t)(a->bad - view.start);
     f->block_where = a->bad < view.start                ? LEDGER_BEFORE
                      : a->bad >= view.start + view.size ? LEDGER_AFTER
                                                         : LEDGER_INSIDE;
     if (f->kind == KIND_OUT_OF_BOUNDS_READ || f->kind == KIND_OUT_OF_BOUNDS_WRITE) {
-        if (view.state == HEAP_RETIRED)
+        if (is_freed(&view))
             f->kind = KIND_USE_AFTER_FREE;
     }
 }

@@ -32,7 +32,8 @@ static uint32_t class_partial[CLASSES]; /* list of chunks with free slots, 0: no
 static uint32_t *chunk_class;
 static uint32_t spare_count, spare_chunks;
 static uint8_t *chunk_used; /* comes from there */
-/* Free slots of a chunk: a list through the descriptors' `lead`, as index + 1. */
+/* Free slots of a chunk: a list through the descriptors' `sequence`, as index + 1. What else
+   they say of the block that was there last is kept for those who still use it. */
 static struct chunk_free {
     uint32_t head, count, next, previous;
 } *chunk_free;
@@ -154,6 +155,15 @@ static struct heap_block *blocks_of(struct heap_chunk *chunk) {
     return (struct heap_block *)(uintptr_t)chunk->blocks;
 }
 
+/* What was known of the blocks of a chunk of slots is forgotten. */
+static void drop_slots(struct heap_chunk *chunk) {
+    if (!chunk->slot_size || !chunk->blocks)
+        return;
+    engine_free(blocks_of(chunk), chunk->capacity * sizeof(struct heap_block));
+    chunk->blocks = 0;
+    chunk->count = 0;
+}
+
 static void partial_add(uint32_t k, uint32_t index) {
     struct chunk_free *f = &chunk_free[index];
     f->previous = 0;
@@ -182,7 +192,7 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         struct chunk_free *f = &chunk_free[partial];
         uint32_t n = f->head - 1;
         *block = &blocks_of(&heap->chunks[partial])[n];
-        f->head = (*block)->lead;
+        f->head = (*block)->sequence;
         if (--f->count == 0)
             partial_remove((uint32_t)k, partial);
         *fresh = false;
@@ -197,6 +207,8 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         if (!index)
             return 0;
         struct heap_chunk *chunk = &heap->chunks[index];
+        if (used)
+            drop_slots(chunk);
         if (used && chunk->blocks) /* it was the first of a large block */
             engine_free(blocks_of(chunk), sizeof(struct heap_block));
         uint32_t capacity = (uint32_t)((CHUNK - MARGIN) / slot_size);
@@ -279,6 +291,8 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
     if (!first)
         return 0;
     struct heap_chunk *chunk = &heap->chunks[first];
+    if (used)
+        drop_slots(chunk);
     if (!chunk->blocks)
         chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(sizeof(struct heap_block));
     gaddr base = chunk_address(first);
@@ -403,8 +417,6 @@ bool heap_find(gaddr address, struct block_view *view) {
                       view->block->lead;
     }
     view->state = view->block->state;
-    if (view->state == BLOCK_FREE && chunk->slot_size)
-        view->start = 0; /* its lead is a list link now */
     return true;
 }
 
@@ -468,6 +480,7 @@ static void keep_spare(uint32_t first, uint32_t count) {
         return;
     }
     while (spare_chunks + count > SPARE_MOST || spare_count == SPARE_SPANS) {
+        drop_slots(&heap->chunks[spare[0].first]);
         give_back(spare[0].first, spare[0].count);
         forget_spare(0);
     }
@@ -480,16 +493,13 @@ static void recycle_slot(uint32_t index, struct heap_block *block) {
     struct chunk_free *f = &chunk_free[index];
     uint32_t k = chunk_class[index];
     block->state = BLOCK_FREE;
-    block->lead = f->head;
+    block->sequence = f->head;
     f->head = (uint32_t)(block - blocks_of(chunk)) + 1;
     if (f->count++ == 0)
         partial_add(k, index);
     if (f->count < chunk->count || class_chunk[k] == index)
         return;
     partial_remove(k, index);
-    engine_free(blocks_of(chunk), chunk->capacity * sizeof(struct heap_block));
-    chunk->blocks = 0;
-    chunk->count = 0;
     chunk->span = 0;
     keep_spare(index, 1);
 }

@@ -326,7 +326,7 @@ static bool releasable(struct context *c, gaddr pc, const struct replaced *r, ga
     if (address < GUEST_END && heap_find(address, view) && view->start == address) {
         if (view->state == HEAP_LIVE)
             return true;
-        if (view->state == HEAP_RETIRED) {
+        if (view->state == HEAP_RETIRED || view->state == HEAP_FREE) {
             bool reallocation = r->action == DO_REALLOC || r->action == DO_REALLOCARRAY;
             report_release(c, pc, r, address, 0,
                            reallocation ? KIND_USE_AFTER_FREE : KIND_DOUBLE_FREE);
