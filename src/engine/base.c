@@ -9,10 +9,11 @@
 
 /* String instructions take a while to begin. The accesses are volatile, or the compiler would
    make a call of memcpy of them, which comes back here. */
-#define FEW_BYTES 96
+#define FEW_TO_COPY 96
+#define FEW_TO_FILL 256
 
 void copy_bytes(void *to, const void *from, uint64_t size) {
-    if (size > FEW_BYTES) {
+    if (size > FEW_TO_COPY) {
         __asm__ volatile("rep movsb" : "+D"(to), "+S"(from), "+c"(size) : : "memory");
         return;
     }
@@ -25,14 +26,19 @@ void copy_bytes(void *to, const void *from, uint64_t size) {
 }
 
 void fill_bytes(void *to, int byte, uint64_t size) {
-    if (size > FEW_BYTES) {
+    if (size > FEW_TO_FILL) {
         __asm__ volatile("rep stosb" : "+D"(to), "+c"(size) : "a"(byte) : "memory");
         return;
     }
     volatile uint8_t *d = to;
     uint64_t word = (uint8_t)byte * 0x0101010101010101ULL;
-    for (; size >= 8; size -= 8, d += 8)
-        *(volatile uint64_t *)d = word;
+    if (size >= 8) { /* the last store may write some bytes twice */
+        volatile uint8_t *last = d + size - 8;
+        for (; d < last; d += 8)
+            *(volatile uint64_t *)d = word;
+        *(volatile uint64_t *)last = word;
+        return;
+    }
     while (size--)
         *d++ = (uint8_t)byte;
 }

@@ -30,8 +30,6 @@ static uint8_t class_of_16[520]; /* slot sizes up to 8 KiB in steps of 16 */
 static uint32_t class_chunk[CLASSES]; /* chunk being carved, 0: none */
 static uint32_t class_partial[CLASSES]; /* list of chunks with free slots, 0: none */
 static uint32_t *chunk_class;
-static uint32_t spare_count, spare_chunks;
-static uint8_t *chunk_used; /* comes from there */
 /* Free slots of a chunk: a list through the descriptors' `sequence`, as index + 1. What else
    they say of the block that was there last is kept for those who still use it. */
 static struct chunk_free {
@@ -48,6 +46,8 @@ static uint32_t first_own, own_live; /* since the fork that made this process */
 static struct span {
     uint32_t first, count;
 } spare[SPARE_SPANS];
+static uint32_t spare_count, spare_chunks;
+static uint8_t *chunk_used; /* it was one of them */
 static struct span spans[SPANS]; /* given back to the kernel */
 static uint32_t span_count;
 
@@ -155,13 +155,14 @@ static struct heap_block *blocks_of(struct heap_chunk *chunk) {
     return (struct heap_block *)(uintptr_t)chunk->blocks;
 }
 
-/* What was known of the blocks of a chunk of slots is forgotten. */
-static void drop_slots(struct heap_chunk *chunk) {
-    if (!chunk->slot_size || !chunk->blocks)
-        return;
-    engine_free(blocks_of(chunk), chunk->capacity * sizeof(struct heap_block));
+/* What was known of the blocks of a chunk is forgotten; whoever looks without the lock is to
+   find none first. */
+static void forget_blocks(struct heap_chunk *chunk) {
+    struct heap_block *blocks = blocks_of(chunk);
+    __atomic_store_n(&chunk->count, 0, __ATOMIC_RELEASE);
     chunk->blocks = 0;
-    chunk->count = 0;
+    if (blocks)
+        engine_free(blocks, chunk->capacity * sizeof *blocks);
 }
 
 static void partial_add(uint32_t k, uint32_t index) {
@@ -207,10 +208,7 @@ static gaddr take_slot(int k, struct heap_block **block, bool *fresh) {
         if (!index)
             return 0;
         struct heap_chunk *chunk = &heap->chunks[index];
-        if (used)
-            drop_slots(chunk);
-        if (used && chunk->blocks) /* it was the first of a large block */
-            engine_free(blocks_of(chunk), sizeof(struct heap_block));
+        forget_blocks(chunk);
         uint32_t capacity = (uint32_t)((CHUNK - MARGIN) / slot_size);
         chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(capacity * sizeof(struct heap_block));
         chunk->slot_size = slot_size;
@@ -291,8 +289,8 @@ static gaddr allocate_large(uint64_t size, uint64_t alignment, struct heap_block
     if (!first)
         return 0;
     struct heap_chunk *chunk = &heap->chunks[first];
-    if (used)
-        drop_slots(chunk);
+    if (used && chunk->slot_size)
+        forget_blocks(chunk);
     if (!chunk->blocks)
         chunk->blocks = (uint64_t)(uintptr_t)engine_alloc(sizeof(struct heap_block));
     gaddr base = chunk_address(first);
@@ -480,7 +478,9 @@ static void keep_spare(uint32_t first, uint32_t count) {
         return;
     }
     while (spare_chunks + count > SPARE_MOST || spare_count == SPARE_SPANS) {
-        drop_slots(&heap->chunks[spare[0].first]);
+        struct heap_chunk *oldest = &heap->chunks[spare[0].first];
+        if (oldest->slot_size)
+            forget_blocks(oldest);
         give_back(spare[0].first, spare[0].count);
         forget_spare(0);
     }

@@ -32,27 +32,8 @@ void shadow_start(void) {
     reserve((uint64_t)(uintptr_t)origins_used, GUEST_END >> FLAG_SHIFT, "origins");
 }
 
-/* Of some bytes the last store may write a few twice. */
-static void fill_map(uint8_t *at, uint64_t size, uint8_t byte) {
-    uint64_t word = byte * 0x0101010101010101ULL;
-    if (size > 256) {
-        fill_bytes(at, byte, size);
-    } else if (size >= 8) {
-        uint8_t *last = at + size - 8;
-        for (; at < last; at += 8)
-            __builtin_memcpy(at, &word, 8);
-        __builtin_memcpy(last, &word, 8);
-    } else if (size >= 4) {
-        __builtin_memcpy(at, &word, 4);
-        __builtin_memcpy(at + size - 4, &word, 4);
-    } else {
-        while (size--)
-            *(volatile uint8_t *)at++ = byte;
-    }
-}
-
 void shadow_fill(gaddr start, uint64_t size, uint8_t byte) {
-    fill_map(shadow_of(start), size, byte);
+    fill_bytes(shadow_of(start), byte, size);
 }
 
 static void map_zero(uint64_t at, uint64_t size) {
@@ -222,7 +203,7 @@ void touch_set(gaddr start, uint64_t size, bool forbidden) {
     *first = forbidden ? *first | head : *first & (uint8_t)~head;
     *last = forbidden ? *last | tail : *last & (uint8_t)~tail;
     first++;
-    fill_map(first, (uint64_t)(last - first), forbidden ? 0xff : 0);
+    fill_bytes(first, forbidden ? 0xff : 0, (uint64_t)(last - first));
 }
 
 void touch_fresh(gaddr start, uint64_t size, bool forbidden) {

@@ -108,21 +108,16 @@ void takes_text(struct call *k, int parameter, gaddr p) {
         takes(k, parameter, p, 0, text_size(p, 4096));
 }
 
+/* What a socket says of itself, -1: it is none. */
+static int socket_is(int fd, int option) {
+    int value = 0, size = sizeof value;
+    return system_call(__NR_getsockopt, fd, 1 /* SOL_SOCKET */, option, &value, &size) ? -1 : value;
+}
+static bool is_raw(int fd) { return socket_is(fd, 3 /* SO_TYPE */) == 3; /* SOCK_RAW */ }
+static bool is_netlink(int fd) { return socket_is(fd, 39 /* SO_DOMAIN */) == 16; }
+
 /* What is sent on a netlink socket (netlink(7)): behind the header are attributes, each
    filled up to 4 bytes with what the kernel ignores. */
-static bool is_netlink(int fd) {
-    int domain = 0, size = sizeof domain;
-    return system_call(__NR_getsockopt, fd, 1 /* SOL_SOCKET */, 39 /* SO_DOMAIN */, &domain,
-                       &size) == 0 && domain == 16;
-}
-
-static bool is_raw(int fd) {
-    int type = 0, size = sizeof type;
-    return system_call(__NR_getsockopt, fd, 1 /* SOL_SOCKET */, 3 /* SO_TYPE */, &type, &size) ==
-               0 &&
-           type == 3; /* SOCK_RAW */
-}
-
 static void takes_sent(struct call *k, int parameter, gaddr base, uint64_t size) {
     enum { HEADER = 16, ALIGNMENT = 4 };
     gaddr bad = size && base < GUEST_END && size <= GUEST_END - base

@@ -213,8 +213,8 @@
     X(epoll_pwait, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(4, 8))     \
     X(epoll_pwait2, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(3, 16),   \
       INTO(4, 8))                                                                         \
-    X(signalfd, "fd mask sizemask", INTO(1, 8), OPENS())                                    \
-    X(signalfd4, "fd mask sizemask flags", INTO(1, 8), OPENS())                             \
+    X(signalfd, "fd mask sizemask", INTO(1, 8), OPENS())                                  \
+    X(signalfd4, "fd mask sizemask flags", INTO(1, 8), OPENS())                           \
     X(timerfd_create, "clockid flags", OPENS())                                           \
     X(timerfd_settime, "fd flags new_value old_value", INTO(2, 32), FROM(3, 32))          \
     X(timerfd_gettime, "fd value", FROM(1, 32))                                           \

@@ -94,12 +94,10 @@ void effect_io_uring_setup(struct call *k) {
         return;
     const uint32_t *p = guest(k->a[1]);
     const uint64_t *wide = guest(k->a[1]);
+    static unsigned next;
     struct ring *r = ring_of((int)k->result);
-    for (int i = 0; !r && i < RINGS; i++)
-        if (!rings[i].used)
-            r = &rings[i];
-    if (!r)
-        return; /* what it reads stays as it was */
+    if (!r) /* or that of the oldest, which is likely to be closed by now */
+        r = &rings[next++ % RINGS];
     *r = (struct ring){.used = true, .fd = (int)k->result, .setup_flags = p[2], .entries = p[0],
                        .head = p[10], .tail = p[11], .array = p[16]};
     if (p[2] & SETUP_NO_MMAP) {
@@ -185,10 +183,7 @@ static void fill_pool(struct call *k, struct pool *p) {
     p->seen = tail;
 }
 
-void effect_io_uring_enter(struct call *k) {
-    struct ring *r = ring_of((int)k->a[0]);
-    if (k->done || !r)
-        return;
+static void look_at_ring(struct call *k, struct ring *r) {
     for (int i = 0; i < POOLS; i++)
         fill_pool(k, &r->pools[i]);
     if (!r->queue || !r->submissions || !r->entries)
@@ -209,6 +204,14 @@ void effect_io_uring_enter(struct call *k) {
         if (!(s->flags & BUFFER_SELECT) || operand == GIVES_POOL)
             submit(k, operand, s->addr, s->len, s->off, s->fd);
     }
+}
+
+/* A ring may be named by a number of its own instead of a descriptor: then all are meant. */
+void effect_io_uring_enter(struct call *k) {
+    enum { REGISTERED = 1 << 4 };
+    for (int i = 0; !k->done && i < RINGS; i++)
+        if (rings[i].used && (rings[i].fd == (int)k->a[0] || (k->a[3] & REGISTERED)))
+            look_at_ring(k, &rings[i]);
 }
 
 void effect_io_uring_register(struct call *k) {

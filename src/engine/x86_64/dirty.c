@@ -329,7 +329,6 @@ static void emit_mask(int number, int slot) { /* kmovq fs:[slot], k; without AVX
     emit_memory(&out, number, -1, -1, 1, CTX_VALUE + 64 * slot);
 }
 
-/* Hands the values of vector operands to C. */
 static void emit_mmx(int number, int slot) { /* movq fs:[slot], mm */
     emit8(&out, 0x64);
     emit8(&out, 0x0f);
@@ -337,6 +336,7 @@ static void emit_mmx(int number, int slot) { /* movq fs:[slot], mm */
     emit_memory(&out, number, -1, -1, 1, CTX_VALUE + 64 * slot);
 }
 
+/* Hands the values of vector operands to C. */
 static void emit_values(const struct plan *p) {
     for (int n = 0; n < p->count; n++)
         if (p->operands[n].kind == OPERAND_VECTOR)
