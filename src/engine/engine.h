@@ -354,6 +354,8 @@ void stack_owes(struct context *c);
 bool touch_is_released(struct context *c, gaddr address);
 /* Origin codes: 0 none; heap granules; slots of the first thread's stack; records. */
 uint32_t origin_at(struct context *c, gaddr address);
+/* The code of the block around the address; 0: there is none. */
+uint32_t origin_of_block(gaddr address);
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
@@ -394,17 +396,21 @@ static inline int vector_element(int number) {
 static inline uint32_t *dirty_origin_parts(struct context *c, int element) {
     return (uint32_t *)((char *)c + CTX_ORIGIN_PARTS) + 4 * element;
 }
+/* Both halves are the same. */
+static inline uint64_t *dirty_origin_word(struct context *c, int element) {
+    return (uint64_t *)((char *)c + CTX_ORIGIN) + element;
+}
 static inline bool dirty_is_mixed(struct context *c, int element) {
-    return ((uint32_t *)((char *)c + CTX_ORIGIN))[element] == ORIGIN_MIXED;
+    return (uint32_t)*dirty_origin_word(c, element) == ORIGIN_MIXED;
 }
 /* That of the first undefined part. */
 uint32_t dirty_first_origin(struct context *c, int element);
 static inline uint32_t dirty_origin(struct context *c, int element) {
     return dirty_is_mixed(c, element) ? dirty_first_origin(c, element)
-                                      : ((uint32_t *)((char *)c + CTX_ORIGIN))[element];
+                                      : (uint32_t)*dirty_origin_word(c, element);
 }
 static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
-    ((uint32_t *)((char *)c + CTX_ORIGIN))[element] = origin;
+    *dirty_origin_word(c, element) = origin | (uint64_t)origin << 32;
 }
 /* Notes the undefined bits of these elements at a call that comes back to `next`
    (across.c). */

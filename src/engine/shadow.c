@@ -8,7 +8,6 @@
 #include <asm/unistd.h>
 #include <linux/mman.h>
 
-#define GRANULE 16u
 #define FLAG_SHIFT 16           /* origins_used: one byte for each 64 KiB */
 
 static void reserve(uint64_t at, uint64_t size, const char *what) {
@@ -24,12 +23,24 @@ static void reserve(uint64_t at, uint64_t size, const char *what) {
 
 static uint8_t *origins_used; /* by 64 KiB of guest memory */
 
+/* Blocks of the heap as origins: by allocation stack and size, 0: none. */
+#define KINDS (1u << 22)
+#define KIND_BUCKETS (1u << 16)
+static struct kinds {
+    uint32_t buckets[KIND_BUCKETS], last;
+    struct kind {
+        uint32_t stack, next;
+        uint64_t size;
+    } all[KINDS];
+} *kinds;
+
 void shadow_start(void) {
     reserve(D_OFFSET, GUEST_END, "definedness shadow");
     reserve(A_BASE, A_SIZE, "addressability map");
     reserve(ORIGIN_BASE, ORIGIN_SIZE, "origins");
     origins_used = (uint8_t *)(uintptr_t)(ORIGIN_BASE + ORIGIN_SIZE);
     reserve((uint64_t)(uintptr_t)origins_used, GUEST_END >> FLAG_SHIFT, "origins");
+    kinds = engine_alloc(sizeof *kinds);
 }
 
 void shadow_fill(gaddr start, uint64_t size, uint8_t byte) {
@@ -143,7 +154,7 @@ static uint64_t move_granules(gaddr to, gaddr from, uint64_t size) {
         uint32_t bits = *(volatile uint32_t *)shadow_of(from + done);
         if (bits) {
             uint32_t origin = *origin_slot(from + done);
-            if (!origin || (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_RECORD_CODES))
+            if (!origin || origin >= ORIGIN_STACK_CODES)
                 break;
             *origin_slot(to + done) = origin;
         }
@@ -341,6 +352,35 @@ void shadow_define(struct context *c, gaddr address, uint64_t size) {
 
 /* --- origins --- */
 
+/* When there are too many, the first of their stack stands for the others of its bucket. */
+static uint32_t kind_of(uint32_t stack, uint64_t size) {
+    uint64_t h = (stack ^ size << 24) * 0x9e3779b97f4a7c15ULL;
+    uint32_t *bucket = &kinds->buckets[h >> 48];
+    uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
+    for (uint32_t i = head; i; i = kinds->all[i].next)
+        if (kinds->all[i].stack == stack && kinds->all[i].size == size)
+            return i;
+    uint32_t i = __atomic_add_fetch(&kinds->last, 1, __ATOMIC_RELAXED);
+    if (i >= KINDS) {
+        kinds->last = KINDS;
+        return head;
+    }
+    struct kind *k = &kinds->all[i];
+    k->stack = stack;
+    k->size = size;
+    do
+        k->next = head;
+    while (!__atomic_compare_exchange_n(bucket, &head, i, false, __ATOMIC_RELEASE,
+                                        __ATOMIC_ACQUIRE));
+    return i;
+}
+
+uint32_t origin_of_block(gaddr address) {
+    struct block_view view;
+    if (!heap_near(address) || !heap_find(address, &view) || !view.start || !view.block->allocated)
+        return 0;
+    return kind_of(view.block->allocated, view.size);
+}
 
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin) {
     for (gaddr a = address & ~3ULL; a < address + size; a += 4)
@@ -473,10 +513,10 @@ uint32_t origin_at(struct context *c, gaddr address) {
     uint32_t o = *origin_slot(address);
     if (o)
         return o;
-    if (address >= HEAP_BASE && (address - HEAP_BASE) / GRANULE + 1 < ORIGIN_STACK_CODES)
-        return (uint32_t)((address - HEAP_BASE) / GRANULE) + 1;
+    if ((o = origin_of_block(address)))
+        return o;
     if (on_own_stack(c, address)) {
-        if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES)
+        if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_STACK_CODES)
             return ORIGIN_STACK_CODES + (uint32_t)(STACK_TOP - address);
         uint32_t record = origin_frame(c, address);
         return record ? ORIGIN_RECORD_CODES + record : 0;
@@ -487,23 +527,19 @@ uint32_t origin_at(struct context *c, gaddr address) {
 }
 
 uint32_t origin_record(struct context *c, uint32_t origin) {
-    if (origin >= ORIGIN_RECORD_CODES)
-        return origin - ORIGIN_RECORD_CODES;
     if (origin >= ORIGIN_STACK_CODES)
         return origin_frame(c, STACK_TOP - (origin - ORIGIN_STACK_CODES));
-    struct block_view view;
-    gaddr address = HEAP_BASE + (uint64_t)(origin - 1) * GRANULE;
-    if (!origin || !heap_find(address, &view) || !view.start)
+    if (origin >= ORIGIN_RECORD_CODES)
+        return origin - ORIGIN_RECORD_CODES;
+    if (!origin)
         return 0;
-    struct ledger_origin o = {.kind = ORIGIN_HEAP,
-                              .stack = view.block->allocated,
-                              .offset = (int64_t)(address - view.start),
-                              .block_size = view.size};
+    const struct kind *k = &kinds->all[origin];
+    struct ledger_origin o = {.kind = ORIGIN_HEAP, .stack = k->stack, .block_size = k->size};
     return intern(&o);
 }
 
 uint32_t origin_keep(struct context *c, uint32_t origin) {
-    if (origin < ORIGIN_STACK_CODES || origin >= ORIGIN_RECORD_CODES)
+    if (origin < ORIGIN_STACK_CODES)
         return origin;
     uint32_t record = origin_record(c, origin);
     if (!record)
@@ -528,7 +564,7 @@ bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *
         if (!first)
             first = origin;
         else if (origin && origin != first)
-            mixed |= origin_record(c, origin) != origin_record(c, first);
+            mixed = true;
     }
     for (uint64_t at = 0; at < size; at += 4) {
         if (!parts[at / 4])

@@ -5,6 +5,26 @@
 #define hide(p) __asm__ volatile("" : "+r"(p) : : "memory")
 static volatile int sink;
 
+/* What came out of a block is told to be from there, also when another has its place. */
+static void origins(void) {
+    unsigned char *first = malloc(48);
+    unsigned char *copy = malloc(48);
+    hide(first);
+    memcpy(copy, first, 48);
+    unsigned char one = first[40];
+    free(first);
+    for (int k = 0; k < 600000; k++) {
+        char *p = malloc(48);
+        hide(p);
+        free(p);
+    }
+    if (copy[5] > 3) // expect: uninitialized-value from=heap origin=10
+        sink++;
+    if (one > 3) // expect: uninitialized-value from=heap origin=10
+        sink++;
+    free(copy);
+}
+
 static void churn(size_t size, int times) {
     while (times--) {
         char *p = malloc(size);
@@ -35,5 +55,6 @@ int main(void) {
     free(small); // expect: double-free size=100
     small = realloc(other, 6000); // expect: use-after-free size=5000
     free(small == other ? NULL : small);
+    origins();
     return 0;
 }

@@ -611,6 +611,9 @@ void emit_cold_touch(struct cold *c) {
     if ((c->way & WAY_LOAD) && !c->spilled &&
         c->memory.size >= 4 && c->memory.size <= 32)
         emit_known_origin(c);
+    if ((c->way & WAY_ORIGIN) && !c->spilled &&
+        c->memory.size >= 4 && c->memory.size <= 32 && !(c->memory.size & (c->memory.size - 1)))
+        emit_known_target(c);
     emit_unspill_all(c->spilled);
     emit_dirty_set();
     emit_context_constant(&out, CTX_PC, (uint32_t)c->pc);
@@ -633,21 +636,28 @@ void emit_dirty_store_check(const struct memory *m, bool flags_live) {
         emit_check_flags_dead(m, COLD_STORE);
 }
 
-/* To a COLD_TOUCH piece when the word of the context is not 0. */
-void emit_word_check(int offset, const struct memory *m, bool flags_live) {
-    if (flags_live) {
+/* To a COLD_TOUCH piece when one of the words of the context is not 0. */
+void emit_words_check(int offset, int words, const struct memory *m, bool flags_live) {
+    uint8_t *found[8];
+    for (int w = 0; w < words && flags_live; w++) {
         emit_spill(&out, RCX);
-        emit_from_context(&out, RCX, offset);
+        emit_from_context(&out, RCX, offset + 8 * w);
         emit_unless_rcx(COLD_TOUCH)->memory = *m;
         emit_unspill(&out, RCX);
-        return;
     }
-    emit8(&out, 0x64);
-    emit8(&out, 0x48);
-    emit8(&out, 0x83);
-    emit_memory(&out, 7, -1, -1, 1, offset);
-    emit8(&out, 0);
-    emit_unless(COLD_TOUCH)->memory = *m;
+    for (int w = 0; w < words && !flags_live; w++) {
+        emit8(&out, 0x64); /* cmp qword fs:[word], 0 */
+        emit8(&out, 0x48);
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, offset + 8 * w);
+        emit8(&out, 0);
+        if (w + 1 < words)
+            found[w] = emit_if(&out, 5); /* jne: to the last, which leads on */
+    }
+    for (int w = 0; w + 1 < words && !flags_live; w++)
+        patch_jump(found[w], out.at);
+    if (!flags_live)
+        emit_unless(COLD_TOUCH)->memory = *m;
 }
 
 /* mov <size> gs:[operand], reg */

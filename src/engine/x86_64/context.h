@@ -50,10 +50,12 @@
 #define CTX_VALUE 0xb900   /* vector and mask operands on their way to C, 64 bytes each */
 #define VALUE_INDEX 6      /* behind the operands': the index of a gather */
 #define VALUE_MASK 7       /* and the mask that governs the lanes */
-#define CTX_ORIGIN 0xbb00  /* 32-bit origins by element number */
+/* Origins by element number, each twice in a word of 8 bytes, as it goes to memory: loads
+   and stores of 8 bytes take one compare, and no word is read that was written in two. */
+#define CTX_ORIGIN 0xbb00
 /* Where an element has ORIGIN_MIXED: by each 4 of its bytes, 4 of them an element. */
 #define CTX_ORIGIN_PARTS 0xc000
-#define CTX_UNDEFINED_MASKS 0xbc00 /* 8 words */
+#define CTX_UNDEFINED_MASKS 0xbd00 /* 8 words */
 #define CTX_VECTOR 0xd000 /* XSAVE area */
 #define CTX_LOOKUP_KEY 0x10000  /* 65536 negated guest addresses */
 #define CTX_LOOKUP_HOST 0x90000 /* 65536 code-cache addresses */
@@ -101,12 +103,15 @@
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 
-/* Origin codes: below the first, heap granules, counted from 1; then bytes of the
-   first thread's stack, from its top; then records. */
-#define ORIGIN_STACK_CODES 0xe0000000
-#define ORIGIN_RECORD_CODES 0xf0000000
+/* Origin codes: below the first, blocks by allocation stack and size, counted from 1 in
+   the order of their first use; then records of the ledger; then, with the highest bit,
+   bytes of the first thread's stack from its top: names that hold in the running frame
+   only. All bytes of a block have one code, and so has the next block of its kind: what
+   is copied about within a structure or an array leaves recorded origins as they are. */
+#define ORIGIN_RECORD_CODES 0x40000000
+#define ORIGIN_STACK_CODES 0x80000000
 /* Never in memory: parts of the element are of different origin. */
-#define ORIGIN_MIXED 0xffffffff
+#define ORIGIN_MIXED 0x7fffffff
 
 /* Elements of the register state, as numbered in sets: general registers by
    number, then these. */

@@ -44,10 +44,13 @@ uint8_t *emit_unless_recorded(int place, int offset) { /* cmp dword [place + off
     return emit_short_jump(IF_ZERO);
 }
 
-static uint8_t *emit_unless_same(int reg, int place, int offset) { /* cmp reg, [place + offset] */
-    emit8(&out, 0x3b);
-    emit_memory(&out, reg, place, -1, 1, offset);
-    return emit_short_jump(IF_NOT_ZERO);
+void emit_set_origin(int reg, int element, bool doubled) {
+    for (int half = 0; half < (doubled ? 1 : 2); half++) {
+        emit8(&out, 0x64);
+        emit8(&out, rex(doubled, reg, 0, 0));
+        emit8(&out, 0x89);
+        emit_memory(&out, reg, -1, -1, 1, CTX_ORIGIN + 8 * element + 4 * half);
+    }
 }
 
 /* A load of bytes that have the same origin recorded: where one is recorded the memory
@@ -60,16 +63,8 @@ void emit_known_origin(struct cold *c) {
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
     leave[count++] = emit_origin_place(RCX);
-    emit8(&out, 0x8b); /* mov edx, [rcx]; test edx, edx */
-    emit_memory(&out, RDX, RCX, -1, 1, 0);
-    emit8(&out, 0x85);
-    emit8(&out, 0xd2);
-    leave[count++] = emit_short_jump(IF_ZERO);
-    for (uint32_t at = 4; at < m->size; at += 4)
-        leave[count++] = emit_unless_same(RDX, RCX, (int)at);
-    emit8(&out, 0x64); /* mov fs:[origin], edx */
-    emit8(&out, 0x89);
-    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * (int)(c->way >> WAY_ELEMENT));
+    count += emit_one_origin(RCX, RDX, 0, (int)m->size, leave + count);
+    emit_set_origin(RDX, (int)(c->way >> WAY_ELEMENT), m->size >= 8);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     emit_jump(&out, c->resume);
@@ -79,17 +74,24 @@ void emit_known_origin(struct cold *c) {
     emit_unspill(&out, RDX);
 }
 
-/* The name of a stack slot may stand in the running frame only. */
-static uint8_t *emit_unless_slot(int reg) {
-    emit8(&out, 0x81); /* sub reg, first stack code; cmp reg, codes; lea back */
-    emit8(&out, 0xe8 | reg);
-    emit32(&out, ORIGIN_STACK_CODES);
-    emit8(&out, 0x81);
-    emit8(&out, 0xf8 | reg);
-    emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
-    emit8(&out, 0x8d);
-    emit_memory(&out, reg, reg, -1, 1, (int32_t)ORIGIN_STACK_CODES);
-    return emit_short_jump(IF_BELOW);
+/* A store of bytes that have one origin, over such as have one recorded. */
+void emit_known_target(struct cold *c) {
+    const struct memory *m = &c->memory;
+    int piece = m->size >= 8 ? 8 : 4, count = 0;
+    uint8_t *leave[8];
+    emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
+    emit_lea(m, RCX);
+    leave[count++] = emit_origin_place(RCX);
+    emit_from_context(&out, RDX, CTX_ORIGIN + 8 * (int)(c->way >> WAY_ELEMENT));
+    count += emit_change_origins(RCX, RDX, 0, (int)m->size, piece, leave + count);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    emit_jump(&out, c->resume);
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
 }
 
 /* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */
@@ -121,33 +123,21 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     }
     uint8_t *defined = emit_short_jump(IF_ZERO);
     normal[count++] = emit_origin_place(RCX);
-    emit8(&out, 0x64); /* mov edx, fs:[origin] */
-    emit8(&out, 0x8b);
-    emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * element);
+    emit_from_context(&out, RDX, CTX_ORIGIN + 8 * element);
     emit8(&out, 0x85); /* test edx, edx */
     emit8(&out, 0xd2);
     normal[count++] = emit_short_jump(IF_ZERO);
-    uint8_t *differs[8];
-    int different = 0;
-    for (uint32_t at = 0; at < m->size; at += 4)
-        differs[different++] = emit_unless_same(RDX, RCX, (int)at);
+    uint8_t *differs[4];
+    int different = 0, piece = m->size >= 8 ? 8 : 4;
+    for (uint32_t at = 0; at < m->size; at += 8)
+        differs[different++] = emit_compare_origin(RCX, RDX, piece == 8, (int)at);
     patch_jump(defined, out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     uint8_t *over = emit_long_jump();
     for (int k = 0; k < different; k++)
         patch_jump(differs[k], out.at);
-    for (uint32_t at = 0; at < m->size; at += 4)
-        normal[count++] = emit_unless_recorded(RCX, (int)at);
-    normal[count++] = emit_unless_slot(RDX);
-    emit8(&out, 0x83); /* cmp edx, ORIGIN_MIXED */
-    emit8(&out, 0xfa);
-    emit8(&out, (int)ORIGIN_MIXED & 0xff);
-    normal[count++] = emit_short_jump(IF_ZERO);
-    for (uint32_t at = 0; at < m->size; at += 4) {
-        emit8(&out, 0x89);
-        emit_memory(&out, RDX, RCX, -1, 1, at);
-    }
+    count += emit_change_origins(RCX, RDX, 0, (int)m->size, piece, normal + count);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     emit_jump(&out, over - 1);
@@ -193,7 +183,9 @@ static int emit_origins_across(uint32_t size, bool recorded, uint8_t **leave) {
         uint8_t *same = emit_short_jump(IF_ZERO);
         if (recorded)
             leave[count++] = emit_unless_recorded(RDI, (int)at);
-        leave[count++] = emit_unless_slot(RAX);
+        emit8(&out, 0x85); /* test eax, eax: the name of a stack slot */
+        emit8(&out, 0xc0);
+        leave[count++] = emit_short_jump(IF_SIGN);
         emit8(&out, 0x89); /* mov [rdi + at], eax */
         emit_memory(&out, RAX, RDI, -1, 1, at);
         patch_jump(same, out.at);
@@ -489,13 +481,11 @@ static void emit_compare_code(int reg, uint32_t code) { /* cmp reg, code */
 
 int emit_change_origins(int place, int word, int offset, int size, int piece, uint8_t **leave) {
     int count = 0;
-    for (int at = 0; at < size; at += 4)
-        leave[count++] = emit_unless_recorded(place, offset + at);
-    emit_compare_code(word, ORIGIN_STACK_CODES);
-    uint8_t *heap = emit_short_jump(IF_BELOW);
-    emit_compare_code(word, ORIGIN_RECORD_CODES);
-    leave[count++] = emit_short_jump(IF_BELOW);
-    patch_jump(heap, out.at);
+    leave[count++] = emit_unless_recorded(place, offset); /* then so are those between */
+    if (size > 4)
+        leave[count++] = emit_unless_recorded(place, offset + size - 4);
+    emit_compare_code(word, ORIGIN_MIXED); /* or the name of a stack slot */
+    leave[count++] = emit_short_jump(IF_NOT_BELOW);
     for (int done = 0; done < size; done += piece) {
         emit8(&out, rex(piece == 8, word, 0, place));
         emit8(&out, 0x89);
@@ -536,10 +526,7 @@ static void emit_copy(const struct copy *c) {
     note_place(now.pc, spilled, false);
     int count = emit_copy_checks(c, leave, differs);
     const uint8_t *same = out.at;
-    emit8(&out, 0x64); /* mov fs:[origin], word */
-    emit8(&out, rex(0, word, 0, 0));
-    emit8(&out, 0x89);
-    emit_memory(&out, word, -1, -1, 1, CTX_ORIGIN + 4 * c->element);
+    emit_set_origin(word, c->element, size >= 8);
     if (c->element < 16) { /* only now: it may be part of the address */
         emit_take_bits(&c->load->memory[c->load->encoded], word, size == 8, 0);
         emit_to_context(&out, word, CTX_UNDEFINED + 8 * c->element);

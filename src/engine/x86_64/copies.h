@@ -5,7 +5,7 @@
 
 #include "translate.h"
 
-enum { IF_BELOW = 2, IF_NOT_BELOW = 3, IF_ZERO = 4, IF_NOT_ZERO = 5 };
+enum { IF_BELOW = 2, IF_NOT_BELOW, IF_ZERO, IF_NOT_ZERO, IF_SIGN = 8 };
 /* Both return the displacement to be patched. */
 uint8_t *emit_short_jump(int condition);
 uint8_t *emit_long_jump(void);
@@ -24,6 +24,8 @@ uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done
 /* `word` takes the one origin of `size` bytes, twice when they are 8 or more; returns how
    many jumps it added to `leave`, taken where it is none or several. */
 int emit_one_origin(int place, int word, int offset, int size, uint8_t **leave);
+/* The element's origin becomes the register's, which holds it twice when it is `doubled`. */
+void emit_set_origin(int reg, int element, bool doubled);
 /* The words of origin at the place become `word`, `piece` bytes of it at a time: where each
    is recorded already, and not by the name of a stack slot, which may stand in the running
    frame only. */

@@ -692,8 +692,7 @@ static void emit_bits_out(const struct instruction *i, const struct memory *m, i
     uint32_t index = plan_make(i, now.possible, 0);
     cache_plans[index].rule = RULE_STORED;
     int first = cold_count;
-    for (int w = 0; w < words; w++)
-        emit_word_check(offset + 8 * w, m, flags_live);
+    emit_words_check(offset, words, m, flags_live);
     for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
         colds[k].resume = out.at;
@@ -919,9 +918,9 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
     }
     if (shift >= 0 && size == 8) { /* halves of different origin: C moves them about */
         emit8(&out, 0x64); /* cmp dword fs:[origin], ORIGIN_MIXED */
-        emit8(&out, 0x83);
-        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 4 * e);
-        emit8(&out, (int)(ORIGIN_MIXED & 255));
+        emit8(&out, 0x81);
+        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 8 * e);
+        emit32(&out, ORIGIN_MIXED);
         asks = emit_if(&out, 4); /* je */
     }
     if (shift >= 0)

@@ -611,7 +611,7 @@ static void define_compared(struct context *c) {
             if (!dirty_words(c)[o->number])
                 continue;
             dirty_words(c)[o->number] = 0;
-            if (origin < ORIGIN_STACK_CODES || origin >= ORIGIN_RECORD_CODES)
+            if (origin < ORIGIN_STACK_CODES)
                 continue;
             a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
             if (origin_at(c, a) != origin)

@@ -399,21 +399,44 @@ glue_load:
     bts $32, %rax /* recorded */
     test %eax, %eax
     jnz 4f
-    movabs $0x0a0000000000, %rax
-    neg %rax
-    add %rcx, %rax
-    shr $4, %rax
-    inc %rax
-    mov $ORIGIN_STACK_CODES, %edx
-    cmp %rdx, %rax
-    jb 4f
+    mov %rcx, %rax
+    shr $40, %rax
+    cmp $0x0a, %eax /* HEAP_BASE */
+    je 2f
     movabs $0x1fffff000000, %rax
     cmp %rax, %fs:CTX_STACK_HIGH
     jne glue_store_slow
     sub %rcx, %rax
-    cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %rax
+    mov $ORIGIN_STACK_CODES, %edx
+    cmp %rdx, %rax
     jae glue_store_slow
     add %edx, %eax
+    jmp 4f
+2:  mov %rsi, %fs:CTX_REGISTERS+48
+    mov %rdi, %fs:CTX_REGISTERS+56
+    mov %r8, %fs:CTX_REGISTERS+64
+    mov %r9, %fs:CTX_REGISTERS+72
+    mov %r10, %fs:CTX_REGISTERS+80
+    mov %r11, %fs:CTX_REGISTERS+88
+    mov %rsp, %fs:CTX_REGISTERS+32
+    mov %fs:CTX_ENGINE_SP, %rsp
+    pushfq
+    sub $8, %rsp
+    cld
+    mov %rcx, %rdi
+    call origin_of_block
+    add $8, %rsp
+    popfq
+    mov %fs:CTX_REGISTERS+48, %rsi
+    mov %fs:CTX_REGISTERS+56, %rdi
+    mov %fs:CTX_REGISTERS+64, %r8
+    mov %fs:CTX_REGISTERS+72, %r9
+    mov %fs:CTX_REGISTERS+80, %r10
+    mov %fs:CTX_REGISTERS+88, %r11
+    mov %fs:CTX_REGISTERS+32, %rsp
+    mov %eax, %eax
+    test %eax, %eax
+    jz glue_store_slow
 4:  /* of several words all are to have it, then it is found inline next time; C sees to
        what differs, as words without one may where this one was recorded. Where nothing
        is recorded on a stack nothing is now. */
@@ -444,7 +467,8 @@ glue_load:
     mov %fs:CTX_SPILL+40, %rbp
 3:  mov %fs:CTX_WAY, %ecx
     shr $WAY_ELEMENT, %ecx
-    mov %eax, %fs:CTX_ORIGIN(,%rcx,4)
+    mov %eax, %fs:CTX_ORIGIN(,%rcx,8)
+    mov %eax, %fs:CTX_ORIGIN+4(,%rcx,8)
     jmp glue_store_done
 6:  bt $32, %rax
     jc 8f
@@ -468,12 +492,10 @@ glue_origin:
     mov %rbx, %fs:CTX_SPILL+24
     mov %fs:CTX_WAY, %ebx
     shr $WAY_ELEMENT, %ebx
-    mov %fs:CTX_ORIGIN(,%rbx,4), %ebx
-    cmp $-1, %ebx /* ORIGIN_MIXED */
+    mov %fs:CTX_ORIGIN(,%rbx,8), %rbx
+    cmp $ORIGIN_MIXED, %ebx
+    jb 1f
     je 5f
-    lea -ORIGIN_STACK_CODES(%rbx), %eax
-    cmp $ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES, %eax
-    jae 1f
     lea 8(%rcx), %rax /* a slot's name may stand in the running frame only */
     cmp %rsp, %rax
     jb 5f
@@ -500,11 +522,21 @@ glue_origin:
     movabs $0x640000000000, %rbp
     and %rcx, %rax
     add %rbp, %rax
-4:  mov %ebx, (%rax)
+    mov %ecx, %ebp /* also the word that the last bytes reach into */
+    and $3, %ebp
+    add %ebp, %edx
+4:  sub $8, %edx
+    jb 6f
+    mov %rbx, (%rax)
+    lea 8(%rax), %rax
+    jnz 4b
+    jmp 7f
+6:  add $8, %edx
+8:  mov %ebx, (%rax)
     add $4, %rax
     sub $4, %edx
-    jg 4b
-    shr $16, %rcx
+    jg 8b
+7:  shr $16, %rcx
     movabs $0x740000000000, %rax
     movb $1, (%rax,%rcx)
     mov %fs:CTX_SPILL+24, %rbx
@@ -622,10 +654,8 @@ glue_quick_leave:
     je 4f
     cmpl $0, \half(%r11,%rcx)
     je glue_quick
-    mov %r8d, %r9d
-    shr $28, %r9d
-    cmp $ORIGIN_STACK_CODES >> 28, %r9d
-    je glue_quick
+    test %r8d, %r8d
+    js glue_quick
     mov %r8d, \half(%r11,%rcx)
 4:
     .endm
@@ -850,12 +880,8 @@ glue_move_undefined:
     movups %xmm3, 0x30(%rsp)
     movups %xmm4, 0x40(%rsp)
     movups %xmm5, 0x50(%rsp)
-    movups %xmm6, 0x60(%rsp)
     movups %xmm7, 0x70(%rsp)
     pxor %xmm7, %xmm7
-    mov $(ORIGIN_STACK_CODES >> 28), %eax
-    movd %eax, %xmm6
-    pshufd $0, %xmm6, %xmm6
     xor %eax, %eax
     sub $32, %rdx
     jb 2f
@@ -864,8 +890,7 @@ glue_move_undefined:
     movups (%r8,%rax), %xmm2
     movups 16(%r8,%rax), %xmm3
     movdqa %xmm2, %xmm4 /* lanes with no origin, or a stack slot's */
-    psrld $28, %xmm4
-    pcmpeqd %xmm6, %xmm4
+    psrad $31, %xmm4
     movdqa %xmm2, %xmm5
     pcmpeqd %xmm7, %xmm5
     por %xmm5, %xmm4
@@ -873,8 +898,7 @@ glue_move_undefined:
     pcmpeqd %xmm7, %xmm5
     pandn %xmm4, %xmm5
     movdqa %xmm3, %xmm4
-    psrld $28, %xmm4
-    pcmpeqd %xmm6, %xmm4
+    psrad $31, %xmm4
     movups %xmm2, (%rcx,%rax) /* means nothing where all is defined */
     movdqa %xmm3, %xmm2
     pcmpeqd %xmm7, %xmm2
@@ -898,7 +922,6 @@ glue_move_undefined:
     movups 0x30(%rsp), %xmm3
     movups 0x40(%rsp), %xmm4
     movups 0x50(%rsp), %xmm5
-    movups 0x60(%rsp), %xmm6
     movups 0x70(%rsp), %xmm7
     add $0x80, %rsp
     ret

@@ -8,7 +8,7 @@
 static uint64_t bit(int element) { return 1ULL << element; }
 
 static int origin_slot_of(int element) {
-    return CTX_ORIGIN + 4 * (element >= ELEMENT_UPPER ? element - 16 : element);
+    return CTX_ORIGIN + 8 * (element >= ELEMENT_UPPER ? element - 16 : element);
 }
 
 static void emit_parts_from(int from, int to) {
@@ -22,15 +22,10 @@ static void emit_parts_from(int from, int to) {
    differ; RCX is spilled. */
 static void emit_origin_from(int element, uint64_t outputs) {
     int from = element >= ELEMENT_UPPER ? element - 16 : element;
-    emit8(&out, 0x64); /* mov ecx, fs:[origin] */
-    emit8(&out, 0x8b);
-    emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(element));
+    emit_from_context(&out, RCX, origin_slot_of(element));
     outputs &= (1ULL << ELEMENT_UPPER) - 1;
-    for (uint64_t o = outputs; o; o &= o - 1) {
-        emit8(&out, 0x64);
-        emit8(&out, 0x89);
-        emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(__builtin_ctzll(o)));
-    }
+    for (uint64_t o = outputs; o; o &= o - 1)
+        emit_to_context(&out, RCX, origin_slot_of(__builtin_ctzll(o)));
     emit8(&out, 0x8d); /* lea ecx, [rcx + 1]; jrcxz over the jump */
     emit_memory(&out, RCX, RCX, -1, 1, -(int)ORIGIN_MIXED);
     emit8(&out, 0xe3);

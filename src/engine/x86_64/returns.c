@@ -188,16 +188,11 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
         patch_jump(jumps[k], out.at);
     emit_spill(&out, RDX);
     for (uint64_t set = now.possible & ((1ULL << ELEMENT_UPPER) - 1); set; set &= set - 1) {
-        emit8(&out, 0x64); /* mov edx, fs:[origin]; sub edx, first stack code; cmp edx, codes */
-        emit8(&out, 0x8b);
-        emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN + 4 * __builtin_ctzll(set));
-        emit8(&out, 0x81);
-        emit8(&out, 0xea);
-        emit32(&out, ORIGIN_STACK_CODES);
-        emit8(&out, 0x81);
-        emit8(&out, 0xfa);
-        emit32(&out, ORIGIN_RECORD_CODES - ORIGIN_STACK_CODES);
-        leave[left++] = emit_if(&out, 2); /* jb */
+        emit8(&out, 0x64); /* cmp dword fs:[origin], 0 */
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 8 * __builtin_ctzll(set));
+        emit8(&out, 0);
+        leave[left++] = emit_if(&out, 8); /* js */
     }
     emit_chain(now.pc, extra, now.possible);
     emit_spill(&out, RCX);

@@ -372,13 +372,6 @@ static void emit_target(struct pair *p, const struct memory *to, int step, bool 
     p->doubled = doubled;
 }
 
-static void emit_origin_word(const struct pair *p, int opcode) { /* mov fs:[origin], word or back */
-    emit8(&out, 0x64);
-    emit8(&out, rex(0, word, 0, 0));
-    emit8(&out, opcode);
-    emit_memory(&out, word, -1, -1, 1, CTX_ORIGIN + 4 * p->element);
-}
-
 static void emit_pair_load(struct pair *p, int step) {
     uint8_t *jumps[8];
     const struct memory *from = &p->load->memory[p->load->encoded];
@@ -393,15 +386,15 @@ static void emit_pair_load(struct pair *p, int step) {
         emit_target(p, &p->to, step, p->size >= 8);
     if (p->dead)
         return;
-    emit_origin_word(p, 0x89);
+    emit_set_origin(word, p->element, p->size >= 8);
     emit_pair_bits(p);
 }
 
 static void emit_pair_store(struct pair *p, int step) {
     if (!p->late)
         return;
-    emit_origin_word(p, 0x8b);
-    emit_target(p, &p->store->memory[p->store->encoded], step, false);
+    emit_from_context(&out, word, CTX_ORIGIN + 8 * p->element);
+    emit_target(p, &p->store->memory[p->store->encoded], step, p->size >= 8);
 }
 
 static void emit_step_branch(int step) {

@@ -136,7 +136,7 @@ void emit_gs(const struct memory *m, int wide, int reg);
 void emit_operand(const struct memory *m, int reg, int64_t offset);
 void emit_lea(const struct memory *m, int reg);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
-void emit_word_check(int offset, const struct memory *m, bool flags_live);
+void emit_words_check(int offset, int words, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
 
 /* --- frames.c --- */
@@ -213,6 +213,7 @@ static inline uint64_t whole_element(int element) {
 
 /* --- copies.c --- */
 void emit_known_origin(struct cold *c);
+void emit_known_target(struct cold *c);
 /* Finds out that a store of undefined bits has nothing to do and returns the jump to patch
    for that (flags must be dead). */
 uint8_t *emit_same_store(const struct memory *m, int element, int offset);
