@@ -357,6 +357,15 @@ uint32_t origin_at(struct context *c, gaddr address);
 /* The code of the block around the address; 0: there is none. */
 uint32_t origin_of_block(gaddr address);
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
+/* The same by byte, at most 64; 0: the byte is defined. D is what it becomes. */
+void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t *origins);
+/* Of a word's origin that of one of its four bytes, 0: the byte's own place. */
+uint32_t origin_of_byte(uint32_t origin, uint64_t place);
+/* The origin for a word of the heap or of a stack, as it is recorded where its bytes are
+   from several places, else of its first undefined byte; 0: it is defined. */
+uint32_t origin_of_word(struct context *c, gaddr address);
+/* The bytes of the word moved down (or up, below 0) by so many; those that come in have none. */
+uint32_t origin_shifted(uint32_t origin, int bytes, bool around);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
 /* The record of the frame a stack address lies in: the innermost whose return address
@@ -371,6 +380,8 @@ uint32_t origin_released(struct context *c, gaddr address);
 bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
+/* The same of a single byte that was loaded: its neighbours may be other variables. */
+uint32_t origin_keep_byte(struct context *c, uint32_t origin);
 /* The record of an origin, made when there is none; 0: unknown. */
 uint32_t origin_record(struct context *c, uint32_t origin);
 
@@ -403,12 +414,9 @@ static inline uint64_t *dirty_origin_word(struct context *c, int element) {
 static inline bool dirty_is_mixed(struct context *c, int element) {
     return (uint32_t)*dirty_origin_word(c, element) == ORIGIN_MIXED;
 }
-/* That of the first undefined part. */
-uint32_t dirty_first_origin(struct context *c, int element);
-static inline uint32_t dirty_origin(struct context *c, int element) {
-    return dirty_is_mixed(c, element) ? dirty_first_origin(c, element)
-                                      : (uint32_t)*dirty_origin_word(c, element);
-}
+/* The origin of one byte of the element, and that of the first undefined one. */
+uint32_t dirty_byte_origin(struct context *c, int element, int byte);
+uint32_t dirty_origin(struct context *c, int element);
 static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
     *dirty_origin_word(c, element) = origin | (uint64_t)origin << 32;
 }

@@ -34,6 +34,17 @@ static struct kinds {
     } all[KINDS];
 } *kinds;
 
+/* Bytes of one word from different places. OWN is a byte nothing is recorded of: it is from
+   where it stands, and so the code of such a word holds there only. */
+#define BY_BYTE (1u << 20)
+#define OWN 0xffffffffu
+static struct by_byte {
+    uint32_t buckets[1u << 16], last;
+    struct four {
+        uint32_t of[4], next;
+    } all[BY_BYTE];
+} *by_byte;
+
 void shadow_start(void) {
     reserve(D_OFFSET, GUEST_END, "definedness shadow");
     reserve(A_BASE, A_SIZE, "addressability map");
@@ -41,6 +52,7 @@ void shadow_start(void) {
     origins_used = (uint8_t *)(uintptr_t)(ORIGIN_BASE + ORIGIN_SIZE);
     reserve((uint64_t)(uintptr_t)origins_used, GUEST_END >> FLAG_SHIFT, "origins");
     kinds = engine_alloc(sizeof *kinds);
+    by_byte = engine_alloc(sizeof *by_byte);
 }
 
 void shadow_fill(gaddr start, uint64_t size, uint8_t byte) {
@@ -117,22 +129,119 @@ gaddr shadow_first_undefined(gaddr address, uint64_t size) {
     return 0;
 }
 
+static const struct four *four_of(uint32_t origin) {
+    bool own = origin >= ORIGIN_OWN_CODES;
+    uint32_t index = origin - (own ? ORIGIN_OWN_CODES : ORIGIN_BYTE_CODES);
+    return own || (origin >= ORIGIN_BYTE_CODES && origin < ORIGIN_MIXED)
+               ? &by_byte->all[index < BY_BYTE ? index : 0]
+               : NULL;
+}
+
+static bool is_own(uint32_t origin, gaddr address) {
+    const struct four *four = four_of(origin);
+    return four && four->of[address & 3] == OWN;
+}
+
+/* One origin for four bytes, of which those with 0 are defined. */
+static uint32_t origin_of_four(const uint32_t *of) {
+    uint32_t first = 0;
+    bool same = true;
+    for (int k = 0; k < 4; k++) {
+        if (!first)
+            first = of[k];
+        same &= !of[k] || of[k] == first;
+    }
+    if (same)
+        return first == OWN ? 0 : first;
+    uint64_t h = 0;
+    uint32_t codes = ORIGIN_BYTE_CODES;
+    for (int k = 0; k < 4; k++) {
+        h = (h ^ of[k]) * 0x9e3779b97f4a7c15ULL;
+        if (of[k] == OWN)
+            codes = ORIGIN_OWN_CODES;
+    }
+    uint32_t *bucket = &by_byte->buckets[h >> 48];
+    uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
+    for (uint32_t i = head; i; i = by_byte->all[i].next)
+        if (same_bytes(by_byte->all[i].of, of, sizeof by_byte->all[i].of))
+            return codes + i;
+    uint32_t i = __atomic_add_fetch(&by_byte->last, 1, __ATOMIC_RELAXED);
+    if (i >= BY_BYTE) {
+        by_byte->last = BY_BYTE - 1;
+        return first == OWN ? 0 : first;
+    }
+    copy_bytes(by_byte->all[i].of, of, sizeof by_byte->all[i].of);
+    do
+        by_byte->all[i].next = head;
+    while (!__atomic_compare_exchange_n(bucket, &head, i, false, __ATOMIC_RELEASE,
+                                        __ATOMIC_ACQUIRE));
+    return codes + i;
+}
+
 /* Where undefined bytes are from is recorded for the source as well: next time
-   glue_move_undefined finds it there. */
+   glue_move_undefined finds it there. Of its own bytes in one word, the first of those
+   from `start` to `end` stands for them. */
+static uint32_t origin_of_source(struct context *c, gaddr address, gaddr start, gaddr end) {
+    uint32_t old = *origin_slot(address);
+    gaddr word = address & ~3ULL;
+    if (start < word)
+        start = word;
+    if (end > word + 4)
+        end = word + 4;
+    if (old && !is_own(old, address)) {
+        uint32_t origin = origin_keep(c, origin_at(c, address));
+        if (old >= ORIGIN_STACK_CODES && !four_of(old))
+            *origin_slot(address) = origin;
+        return origin;
+    }
+    while (old && !is_own(old, start))
+        start++;
+    uint32_t origin = origin_keep_byte(c, origin_at(c, start)), own[4];
+    for (gaddr a = start; a < end; a++)
+        own[a - start] = !old || is_own(old, a) ? origin : origin_of_byte(old, a);
+    if (origin)
+        origin_set_bytes(c, start, (int)(end - start), own);
+    return origin;
+}
+
+/* Of a word's undefined bytes, also where they are from several places; 0: it is defined. */
+static uint32_t origin_of_whole(struct context *c, gaddr word) {
+    uint32_t of[4], any = 0;
+    for (unsigned k = 0; k < 4; k++) {
+        of[k] = *shadow_of(word + k) ? origin_of_source(c, word + k, word, word + 4) : 0;
+        any |= of[k];
+    }
+    return any ? origin_of_four(of) : 0;
+}
+
+static void move_origins(struct context *c, gaddr to, gaddr from, uint64_t size, bool forwards) {
+    uint64_t first = to >> 2, last = (to + size - 1) >> 2;
+    for (uint64_t k = 0; k <= last - first; k++) { /* word by word of the target */
+        gaddr word = (forwards ? first + k : last - k) << 2;
+        gaddr start = word > to ? word : to, end = word + 4 < to + size ? word + 4 : to + size;
+        uint32_t origins[4], same = 0;
+        if (((from + start - to) & 3) == 0 && end - start == 4) {
+            uint32_t whole = origin_of_whole(c, from + (start - to));
+            if (whole)
+                origin_set(c, start, 4, whole);
+            continue;
+        }
+        for (gaddr a = start; a < end; a++) {
+            gaddr source = from + (a - to);
+            origins[a - start] = *shadow_of(source) ? origin_of_source(c, source, from, from + size) : 0;
+            same |= origins[a - start];
+        }
+        if (same)
+            origin_set_bytes(c, start, (int)(end - start), origins);
+    }
+}
+
 static void move_piece(struct context *c, gaddr to, gaddr from, uint64_t size, bool forwards) {
     uint8_t *d = shadow_of(to);
     const uint8_t *s = shadow_of(from);
-    gaddr last = ~0ULL;
-    for (uint64_t k = 0; k < size; k++) { /* origins first: they are derived from what is there */
-        uint64_t i = forwards ? k : size - 1 - k;
-        if (!s[i] || (to + i) >> 2 == last)
-            continue;
-        last = (to + i) >> 2;
-        uint32_t origin = origin_keep(c, origin_at(c, from + i));
-        if (origin && *origin_slot(from + i) != origin)
-            origin_set(c, from + i, 1, origin);
-        origin_set(c, to + i, 1, origin);
-    }
+    if (!size)
+        return;
+    move_origins(c, to, from, size, forwards); /* derived from what is there before */
     if (forwards)
         copy_bytes(d, s, size);
     else
@@ -382,9 +491,82 @@ uint32_t origin_of_block(gaddr address) {
     return kind_of(view.block->allocated, view.size);
 }
 
+uint32_t origin_of_byte(uint32_t origin, uint64_t place) {
+    const struct four *four = four_of(origin);
+    if (!four)
+        return origin;
+    if (four->of[place & 3] && four->of[place & 3] != OWN)
+        return four->of[place & 3];
+    for (int k = 0; k < 4; k++)
+        if (four->of[k] && four->of[k] != OWN)
+            return four->of[k];
+    return 0;
+}
+
+uint32_t origin_shifted(uint32_t origin, int bytes, bool around) {
+    const struct four *four = four_of(origin);
+    uint32_t of[4];
+    for (int k = 0; four && k < 4; k++)
+        of[k] = around || (k + bytes >= 0 && k + bytes < 4) ? four->of[(k + bytes) & 3] : 0;
+    return four ? origin_of_four(of) : origin;
+}
+
+uint32_t origin_of_word(struct context *c, gaddr address) {
+    gaddr undefined = shadow_first_undefined(address, 4);
+    if (!undefined)
+        return 0;
+    if (!(address & 3))
+        return four_of(*origin_slot(address)) ? origin_of_whole(c, address)
+                                              : origin_keep(c, origin_at(c, undefined));
+    uint32_t of[4];
+    for (unsigned k = 0; k < 4; k++)
+        of[k] = *shadow_of(address + k)
+                    ? origin_of_source(c, address + k, address, address + 4)
+                    : 0;
+    return origin_of_four(of);
+}
+
+void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t *origins) {
+    gaddr end = address + (uint64_t)size;
+    for (gaddr word = address & ~3ULL; word < end; word += 4) {
+        uint32_t old = *origin_slot(word), of[4] = {0}, given = 0;
+        const struct four *four = four_of(old);
+        for (gaddr a = word < address ? address : word; a < word + 4 && a < end; a++)
+            given |= of[a & 3] = origins[a - address];
+        if (!given)
+            continue;
+        bool stays = false;
+        for (unsigned k = 0; k < 4; k++) {
+            if ((word + k >= address && word + k < end) || !*shadow_of(word + k))
+                continue;
+            of[k] = four ? four->of[k] : old;
+            if (!of[k])
+                of[k] = origin_of_block(word + k);
+            if (!of[k])
+                of[k] = OWN;
+            stays = true;
+        }
+        for (int k = 0; k < 4 && stays; k++) { /* names of slots stand for whole words only */
+            uint32_t kept = of[k] == OWN ? OWN : origin_keep(c, of[k]);
+            of[k] = kept < ORIGIN_STACK_CODES ? kept : OWN;
+        }
+        *origin_slot(word) = origin_of_four(of);
+    }
+    origin_note(c, address, (uint64_t)size);
+}
+
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin) {
-    for (gaddr a = address & ~3ULL; a < address + size; a += 4)
-        *origin_slot(a) = origin;
+    gaddr end = address + size;
+    for (gaddr a = address; a < end;) {
+        uint64_t piece = (a | 3) + 1 - a < end - a ? (a | 3) + 1 - a : end - a;
+        if (piece == 4 || *origin_slot(a) == origin) {
+            *origin_slot(a) = origin;
+        } else {
+            uint32_t origins[4] = {origin, origin, origin, origin};
+            origin_set_bytes(c, a, (int)piece, origins);
+        }
+        a += piece;
+    }
     origin_note(c, address, size);
 }
 
@@ -511,12 +693,15 @@ uint32_t origin_released(struct context *c, gaddr address) {
 
 uint32_t origin_at(struct context *c, gaddr address) {
     uint32_t o = *origin_slot(address);
+    const struct four *four = four_of(o);
+    if (four)
+        o = four->of[address & 3] == OWN ? 0 : origin_of_byte(o, address);
     if (o)
         return o;
     if ((o = origin_of_block(address)))
         return o;
     if (on_own_stack(c, address)) {
-        if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_STACK_CODES)
+        if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_OWN_CODES - ORIGIN_STACK_CODES)
             return ORIGIN_STACK_CODES + (uint32_t)(STACK_TOP - address);
         uint32_t record = origin_frame(c, address);
         return record ? ORIGIN_RECORD_CODES + record : 0;
@@ -527,6 +712,7 @@ uint32_t origin_at(struct context *c, gaddr address) {
 }
 
 uint32_t origin_record(struct context *c, uint32_t origin) {
+    origin = origin_of_byte(origin, 0);
     if (origin >= ORIGIN_STACK_CODES)
         return origin_frame(c, STACK_TOP - (origin - ORIGIN_STACK_CODES));
     if (origin >= ORIGIN_RECORD_CODES)
@@ -538,9 +724,12 @@ uint32_t origin_record(struct context *c, uint32_t origin) {
     return intern(&o);
 }
 
-uint32_t origin_keep(struct context *c, uint32_t origin) {
+/* The slot's first `size` bytes (1 or, for the word around it, 4) get its name. */
+static uint32_t keep(struct context *c, uint32_t origin, uint64_t size) {
     if (origin < ORIGIN_STACK_CODES)
         return origin;
+    if (origin >= ORIGIN_OWN_CODES)
+        return origin_of_byte(origin, 0);
     uint32_t record = origin_record(c, origin);
     if (!record)
         return origin;
@@ -548,18 +737,21 @@ uint32_t origin_keep(struct context *c, uint32_t origin) {
     gaddr slot = STACK_TOP - (origin - ORIGIN_STACK_CODES);
     if (slot >= c->registers[RSP] && on_own_stack(c, slot) && *shadow_of(slot) &&
         !*origin_slot(slot))
-        origin_set(c, slot, 1, ORIGIN_RECORD_CODES + record);
+        origin_set(c, slot & -size, size, ORIGIN_RECORD_CODES + record);
     return ORIGIN_RECORD_CODES + record;
 }
+
+uint32_t origin_keep(struct context *c, uint32_t origin) { return keep(c, origin, 4); }
+
+uint32_t origin_keep_byte(struct context *c, uint32_t origin) { return keep(c, origin, 1); }
 
 bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *parts) {
     uint32_t first = 0;
     bool mixed = false;
-    if ((address | size) & 3 || size < 8 || size > 32)
+    if (size & 3 || size < 8 || size > 32)
         return false;
     for (uint64_t at = 0; at < size; at += 4) {
-        gaddr undefined = shadow_first_undefined(address + at, 4);
-        uint32_t origin = undefined ? origin_keep(c, origin_at(c, undefined)) : 0;
+        uint32_t origin = origin_of_word(c, address + at);
         parts[at / 4] = origin;
         if (!first)
             first = origin;
@@ -569,7 +761,7 @@ bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *
     for (uint64_t at = 0; at < size; at += 4) {
         if (!parts[at / 4])
             parts[at / 4] = first;
-        if (first && !mixed)
+        if (first && !mixed && !(address & 3))
             origin_set(c, address + at, 4, first);
     }
     return mixed;

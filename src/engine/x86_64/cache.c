@@ -684,8 +684,11 @@ static void keep_origins(struct context *c) {
         int e = __builtin_ctzll(left);
         if (e >= ELEMENT_UPPER)
             e -= 16;
-        if (!dirty_is_mixed(c, e)) /* their parts are kept */
-            dirty_set_origin(c, e, origin_keep(c, dirty_origin(c, e)));
+        uint32_t origin = (uint32_t)*dirty_origin_word(c, e); /* those of parts are kept */
+        if (origin >= ORIGIN_STACK_CODES)
+            dirty_set_origin(c, e, e < ELEMENT_FLAGS && !(dirty_words(c)[e] >> 8)
+                                       ? origin_keep_byte(c, origin)
+                                       : origin_keep(c, origin));
     }
 }
 

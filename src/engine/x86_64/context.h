@@ -104,11 +104,14 @@
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 
 /* Origin codes: below the first, blocks by allocation stack and size, counted from 1 in
-   the order of their first use; then records of the ledger; then, with the highest bit,
-   bytes of the first thread's stack from its top: names that hold in the running frame
-   only. All bytes of a block have one code, and so has the next block of its kind: what
-   is copied about within a structure or an array leaves recorded origins as they are. */
+   the order of their first use; then records of the ledger; then four codes for the bytes
+   of a word that are from different places (by_byte); then, with the highest bit, bytes of
+   the first thread's stack from its top: names that hold in the running frame only. All
+   bytes of a block have one code, and so has the next block of its kind: what is copied
+   about within a structure or an array leaves recorded origins as they are. */
 #define ORIGIN_RECORD_CODES 0x40000000
+#define ORIGIN_BYTE_CODES 0x60000000
+#define ORIGIN_OWN_CODES 0xf0000000 /* also with bytes of which nothing is recorded */
 #define ORIGIN_STACK_CODES 0x80000000
 /* Never in memory: parts of the element are of different origin. */
 #define ORIGIN_MIXED 0x7fffffff

@@ -53,6 +53,13 @@ void emit_set_origin(int reg, int element, bool doubled) {
     }
 }
 
+static void emit_compare_code(int reg, uint32_t code) { /* cmp reg, code */
+    emit8(&out, rex(0, 0, 0, reg));
+    emit8(&out, 0x81);
+    emit8(&out, 0xf8 | (reg & 7));
+    emit32(&out, code);
+}
+
 /* A load of bytes that have the same origin recorded: where one is recorded the memory
    is the program's (freeing it forgets them). */
 void emit_known_origin(struct cold *c) {
@@ -64,6 +71,8 @@ void emit_known_origin(struct cold *c) {
     emit_lea(m, RCX);
     leave[count++] = emit_origin_place(RCX);
     count += emit_one_origin(RCX, RDX, 0, (int)m->size, leave + count);
+    emit_compare_code(RDX, ORIGIN_OWN_CODES); /* C knows what those are */
+    leave[count++] = emit_short_jump(IF_NOT_BELOW);
     emit_set_origin(RDX, (int)(c->way >> WAY_ELEMENT), m->size >= 8);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
@@ -470,13 +479,6 @@ int emit_one_origin(int place, int word, int offset, int size, uint8_t **leave) 
     emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
     leave[count++] = emit_short_jump(IF_ZERO);
     return count;
-}
-
-static void emit_compare_code(int reg, uint32_t code) { /* cmp reg, code */
-    emit8(&out, rex(0, 0, 0, reg));
-    emit8(&out, 0x81);
-    emit8(&out, 0xf8 | (reg & 7));
-    emit32(&out, code);
 }
 
 int emit_change_origins(int place, int word, int offset, int size, int piece, uint8_t **leave) {

@@ -451,7 +451,8 @@ static bool is_general_move(const struct instruction *i) {
         return false;
     if (from->type == ZYDIS_OPERAND_TYPE_MEMORY)
         return !is_foreign(&i->memory[i->encoded]);
-    return is_general(from) && element_of(from->reg.value) != element_of(to->reg.value);
+    return is_general(from) && element_of(from->reg.value) != element_of(to->reg.value) &&
+           !(from->reg.value >= ZYDIS_REGISTER_AH && from->reg.value <= ZYDIS_REGISTER_BH);
 }
 
 /* The instruction can run on undefined bits as it would on values. */
@@ -916,12 +917,12 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         emit_word_op(TEST_WORD, 0, size, word, stays);
         asks = emit_if(&out, 5); /* jne */
     }
-    if (shift >= 0 && size == 8) { /* halves of different origin: C moves them about */
-        emit8(&out, 0x64); /* cmp dword fs:[origin], ORIGIN_MIXED */
+    if (shift >= 0) { /* parts of different origin: C moves them about */
+        emit8(&out, 0x64); /* cmp dword fs:[origin], the first of those */
         emit8(&out, 0x81);
         emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 8 * e);
-        emit32(&out, ORIGIN_MIXED);
-        asks = emit_if(&out, 4); /* je */
+        emit32(&out, ORIGIN_BYTE_CODES);
+        asks = emit_if(&out, 13); /* jge: those of stack slots are below 0 */
     }
     if (shift >= 0)
         emit_word_op(SHIFT_WORD, shift, size, word, value);

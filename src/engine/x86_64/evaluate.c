@@ -228,20 +228,24 @@ static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
     bool near = a + 8 >= c->registers[RSP] && c->shadow > c->shadow_base &&
                 a < c->shadow[-1].stack_pointer;
     if (!near)
-        origin = origin_keep(c, origin);
+        origin = any(bits + 1, size - 1) ? origin_keep(c, origin) : origin_keep_byte(c, origin);
+    uint32_t origins[64];
     for (int i = 0; i < size; i++)
-        if (bits[i])
-            origin_set(c, a + (uint64_t)i, 1, origin);
+        origins[i] = bits[i] ? origin : 0;
+    if (origin)
+        origin_set_bytes(c, a, size, origins);
 }
 
-/* The same of an element whose parts are from several places. */
+/* The same of an element whose bytes are from several places. */
 static void set_parts(struct context *c, gaddr a, const uint8_t *bits, int size, int element) {
-    if (!dirty_is_mixed(c, element) || element == ELEMENT_MORE || size > 32)
+    uint32_t origin = (uint32_t)*dirty_origin_word(c, element), origins[32];
+    if (origin < ORIGIN_BYTE_CODES ||
+        (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_OWN_CODES) ||
+        element == ELEMENT_MORE || size > 32)
         return;
     for (int i = 0; i < size; i++)
-        if (bits[i])
-            origin_set(c, a + (uint64_t)i, 1,
-                       dirty_origin_parts(c, i < 16 ? element : element + 16)[i / 4 & 3]);
+        origins[i] = bits[i] ? origin_keep(c, dirty_byte_origin(c, element, i)) : 0;
+    origin_set_bytes(c, a, size, origins);
 }
 
 static void note_stored(struct step *k) {
@@ -268,10 +272,13 @@ static void note_loaded(struct step *k) {
     uint32_t parts[MIXED_MOST];
     bool mixed = k->origin &&
                  origin_is_mixed(k->c, k->address[0], p->memory[0].size, parts) && p->moves_whole;
+    uint32_t origin = k->origin, size = p->memory[0].size;
+    if (origin && p->moves_whole && !(size & 3) && size <= 4 * MIXED_MOST)
+        origin = size == 4 ? origin_of_word(k->c, k->address[0]) : parts[0];
     for (int e = 0; k->origin && e < ELEMENT_UPPER; e++) {
         if (!(p->outputs >> e & 1))
             continue;
-        dirty_set_origin(k->c, e, mixed ? ORIGIN_MIXED : k->origin);
+        dirty_set_origin(k->c, e, mixed ? ORIGIN_MIXED : origin);
         for (uint32_t n = 0; mixed && n < p->memory[0].size / 4; n++)
             dirty_origin_parts(k->c, n < 4 ? e : e + 16)[n & 3] = parts[n];
     }
@@ -290,8 +297,9 @@ static void take_inputs(struct step *k) {
             if (o->read || p->rule == RULE_BSF || p->rule == RULE_BSR || p->rule == RULE_XADD ||
                 p->rule == RULE_SWAP) {
                 store(k->bits[n], s, o->size);
-                if (!k->origin && any(k->bits[n], o->size))
-                    k->origin = dirty_origin(c, o->number);
+                for (int byte = 0; byte < o->size && !k->origin; byte++)
+                    if (k->bits[n][byte])
+                        k->origin = dirty_byte_origin(c, o->number, byte + o->high);
             }
             break;
         }
@@ -596,6 +604,36 @@ static uint64_t loaded_before(struct context *c, gaddr pc, int reg, gaddr addres
     return 0;
 }
 
+/* The bytes that a test with an immediate looks at; all of other instructions. */
+static uint64_t bytes_under_mask(const struct plan *p) {
+    uint64_t bytes = 0;
+    if ((p->rule != RULE_TEST && p->rule != RULE_AND) || p->count < 2 ||
+        p->operands[1].kind != OPERAND_IMMEDIATE)
+        return ~0ULL;
+    for (int byte = 0; byte < 8; byte++)
+        if (p->operands[1].value >> (8 * byte) & 255)
+            bytes |= 255ULL << (8 * byte);
+    return bytes;
+}
+
+/* Where the bits are from that a mask leaves. */
+static void take_masked_origin(struct step *k) {
+    const struct plan *p = k->p;
+    const struct plan_operand *o = &p->operands[0];
+    uint64_t bytes = bytes_under_mask(p);
+    if (bytes == ~0ULL)
+        return;
+    for (int byte = 0; byte < o->size && byte < 8; byte++) {
+        if (!(bytes >> (8 * byte) & k->bits[0][byte]))
+            continue;
+        if (o->kind == OPERAND_GENERAL)
+            k->origin = dirty_byte_origin(k->c, o->number, byte + o->high);
+        else if (o->kind == OPERAND_MEMORY)
+            k->origin = origin_at(k->c, k->address[o->number] + (gaddr)byte);
+        return;
+    }
+}
+
 /* A value that was told about counts as defined, also where it came from, unless another
    stands there now: one mistake is one finding. */
 static void define_compared(struct context *c) {
@@ -608,8 +646,14 @@ static void define_compared(struct context *c) {
         uint64_t size = o->size;
         if (o->kind == OPERAND_GENERAL) {
             uint32_t origin = dirty_origin(c, o->number);
+            uint32_t word = (uint32_t)*dirty_origin_word(c, o->number);
             if (!dirty_words(c)[o->number])
                 continue;
+            if (word >= ORIGIN_BYTE_CODES && word < ORIGIN_MIXED) { /* the rest are other values */
+                uint64_t looked_at = mask_for(o->size) & bytes_under_mask(p);
+                dirty_words(c)[o->number] &= ~(looked_at << (8 * o->high));
+                continue;
+            }
             dirty_words(c)[o->number] = 0;
             if (origin < ORIGIN_STACK_CODES)
                 continue;
@@ -1031,6 +1075,7 @@ void evaluate(struct context *c, const struct plan *p) {
     }
     if (p->rule != RULE_NOTHING)
         take_inputs(&k);
+    take_masked_origin(&k);
     if (p->rule == RULE_TARGET) {
         if (any(k.bits[0], 8))
             finding_undefined(c, p->pc, k.origin, "is the target of a jump", 0, 0, NULL);

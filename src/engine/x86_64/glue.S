@@ -397,6 +397,10 @@ glue_load:
     movabs $0x640000000000, %rdx
     mov (%rax,%rdx), %eax
     bts $32, %rax /* recorded */
+    cmp $ORIGIN_BYTE_CODES, %eax /* by byte, below ORIGIN_STACK_CODES or above them */
+    jge glue_store_slow
+    cmp $ORIGIN_OWN_CODES, %eax
+    jae glue_store_slow
     test %eax, %eax
     jnz 4f
     mov %rcx, %rax
@@ -442,14 +446,13 @@ glue_load:
        is recorded on a stack nothing is now. */
     movzbl %fs:CTX_WAY, %edx
     mov %fs:CTX_SCRATCH, %rcx
-    cmp $8, %edx
-    jb 3f
-    test $3, %dl
-    jnz 3f
-    test $3, %cl
-    jnz 3f
-    mov %rbx, %fs:CTX_SPILL+24
     mov %rbp, %fs:CTX_SPILL+40
+    mov %ecx, %ebp
+    and $3, %ebp
+    add %ebp, %edx /* bytes from the first word on */
+    cmp $4, %edx
+    jbe 2f
+    mov %rbx, %fs:CTX_SPILL+24
     movabs $0x0ffffffffffc, %rbp
     movabs $0x640000000000, %rbx
     and %rcx, %rbp
@@ -464,7 +467,7 @@ glue_load:
     cmp %rdx, %rbp
     jb 5b
     mov %fs:CTX_SPILL+24, %rbx
-    mov %fs:CTX_SPILL+40, %rbp
+2:  mov %fs:CTX_SPILL+40, %rbp
 3:  mov %fs:CTX_WAY, %ecx
     shr $WAY_ELEMENT, %ecx
     mov %eax, %fs:CTX_ORIGIN(,%rcx,8)
@@ -518,13 +521,14 @@ glue_origin:
     jbe 3f
     mov %rax, %fs:CTX_MARK_HIGH
 3:  mov %rbp, %fs:CTX_SPILL+40
-    movabs $0x0ffffffffffc, %rax
+    mov %ecx, %eax
+    or %edx, %eax
+    test $3, %al
+    jnz 9f
+3:  movabs $0x0ffffffffffc, %rax
     movabs $0x640000000000, %rbp
     and %rcx, %rax
     add %rbp, %rax
-    mov %ecx, %ebp /* also the word that the last bytes reach into */
-    and $3, %ebp
-    add %ebp, %edx
 4:  sub $8, %edx
     jb 6f
     mov %rbx, (%rax)
@@ -540,6 +544,50 @@ glue_origin:
     movabs $0x740000000000, %rax
     movb $1, (%rax,%rcx)
     mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
+    jmp glue_store_done
+    /* Parts of words: when they are recorded already, or the other bytes are defined. */
+9:  cmp $ORIGIN_BYTE_CODES, %ebx
+    jge 8f
+    cmp $ORIGIN_OWN_CODES, %ebx
+    jae 8f
+    movabs $0x0ffffffffffc, %rax
+    movabs $0x640000000000, %rbp
+    and %rcx, %rax
+    add %rbp, %rax
+    mov %ecx, %ebp
+    and $3, %ebp
+    add %edx, %ebp
+1:  cmp %ebx, (%rax)
+    jne 1f
+    add $4, %rax
+    sub $4, %ebp
+    ja 1b
+    jmp 7f
+1:  cmp $2, %edx
+    ja 8f
+    mov %rcx, %rbp
+    and $3, %ecx
+    lea (%rcx,%rdx), %eax
+    cmp $4, %eax
+    ja 6f
+    shl $3, %ecx
+    mov $0xff, %eax
+    cmp $2, %edx
+    jb 5f
+    mov $0xffff, %eax
+5:  shl %cl, %eax
+    not %eax
+    mov %rbp, %rcx
+    and $-4, %rbp
+    and %gs:(%rbp), %eax
+    jz 3b
+    jmp 8f
+6:  mov %rbp, %rcx
+8:  mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+40, %rbp
+    jmp glue_store_slow
+7:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_store_done
 

@@ -189,13 +189,12 @@ static uint32_t origin_of_part(struct step *k, int element, int part) {
     if (element == PARTS_MEMORY) {
         gaddr a = k->address[0] + 4 * (gaddr)part;
         bool within = 4u * (uint32_t)part + 4 <= k->p->memory[0].size;
-        gaddr undefined = within ? shadow_first_undefined(a, 4) : 0;
-        return undefined ? origin_keep(c, origin_at(c, undefined)) : 0;
+        return within ? origin_of_word(c, a) : 0;
     }
     if ((element < ELEMENT_VECTOR && part > 1) || !bits_of(c, element)[part])
         return 0;
     return dirty_is_mixed(c, element) ? *slot_of(c, element, part)
-                                      : origin_keep(c, dirty_origin(c, element));
+                                      : origin_keep(c, (uint32_t)*dirty_origin_word(c, element));
 }
 
 void parts_set(struct context *c, int element, const uint32_t *origins, int count) {

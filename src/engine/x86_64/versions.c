@@ -91,20 +91,29 @@ void dirty_clear(struct context *c, uint64_t elements) {
 _Static_assert(CTX_UNDEFINED_FLAGS == CTX_UNDEFINED + 8 * ELEMENT_FLAGS, "element order");
 _Static_assert(CTX_UNDEFINED_X87 == CTX_UNDEFINED + 8 * ELEMENT_X87, "element order");
 
-uint32_t dirty_first_origin(struct context *c, int element) {
-    const uint32_t *parts = dirty_origin_parts(c, element), *bits;
-    if (element < ELEMENT_VECTOR) {
-        bits = (const uint32_t *)&dirty_words(c)[element];
-        return parts[bits[0] ? 0 : 1];
-    }
-    bits = (const uint32_t *)dirty_vector(c, (element - ELEMENT_VECTOR) & 15);
-    for (int k = 0; k < 4; k++)
-        if (bits[k])
-            return parts[k];
-    for (int k = 0; k < 4; k++) /* of the upper half */
-        if (bits[4 + k])
-            return dirty_origin_parts(c, element - ELEMENT_VECTOR + ELEMENT_UPPER)[k];
-    return parts[0];
+uint32_t dirty_byte_origin(struct context *c, int element, int byte) {
+    uint32_t origin = (uint32_t)*dirty_origin_word(c, element);
+    if (origin == ORIGIN_MIXED)
+        origin = dirty_origin_parts(c, byte < 16 ? element : element - ELEMENT_VECTOR +
+                                                                 ELEMENT_UPPER)[byte / 4 & 3];
+    return origin_of_byte(origin, (uint64_t)byte);
+}
+
+uint32_t dirty_origin(struct context *c, int element) {
+    uint32_t origin = (uint32_t)*dirty_origin_word(c, element);
+    if (origin < ORIGIN_BYTE_CODES ||
+        (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_OWN_CODES))
+        return origin;
+    bool general = element < ELEMENT_FLAGS;
+    if (!general && (element < ELEMENT_VECTOR || element >= ELEMENT_UPPER))
+        return origin_of_byte(origin, 0);
+    const uint8_t *bits = general
+                              ? (const uint8_t *)&dirty_words(c)[element]
+                              : (const uint8_t *)dirty_vector(c, (element - ELEMENT_VECTOR) & 15);
+    int byte = 0, last = general ? 7 : 31;
+    while (byte < last && !bits[byte])
+        byte++;
+    return dirty_byte_origin(c, element, bits[byte] ? byte : 0);
 }
 
 #define SITES (1u << 16)
