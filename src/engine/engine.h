@@ -359,13 +359,15 @@ uint32_t origin_of_block(gaddr address);
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
 /* The same by byte, at most 64; 0: the byte is defined. D is what it becomes. */
 void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t *origins);
+/* One origin for four bytes, of which those with 0 are defined; none may be a slot's name. */
+uint32_t origin_of_four(const uint32_t *of);
 /* Of a word's origin that of one of its four bytes, 0: the byte's own place. */
 uint32_t origin_of_byte(uint32_t origin, uint64_t place);
 /* The origin for a word of the heap or of a stack, as it is recorded where its bytes are
    from several places, else of its first undefined byte; 0: it is defined. */
 uint32_t origin_of_word(struct context *c, gaddr address);
-/* The bytes of the word moved down (or up, below 0) by so many; those that come in have none. */
-uint32_t origin_shifted(uint32_t origin, int bytes, bool around);
+/* The same for up to 4 bytes anywhere; the last stands for those that are missing. */
+uint32_t origin_of_few(struct context *c, gaddr address, unsigned size);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
 /* The record of the frame a stack address lies in: the innermost whose return address

@@ -142,8 +142,7 @@ static bool is_own(uint32_t origin, gaddr address) {
     return four && four->of[address & 3] == OWN;
 }
 
-/* One origin for four bytes, of which those with 0 are defined. */
-static uint32_t origin_of_four(const uint32_t *of) {
+uint32_t origin_of_four(const uint32_t *of) {
     uint32_t first = 0;
     bool same = true;
     for (int k = 0; k < 4; k++) {
@@ -503,14 +502,6 @@ uint32_t origin_of_byte(uint32_t origin, uint64_t place) {
     return 0;
 }
 
-uint32_t origin_shifted(uint32_t origin, int bytes, bool around) {
-    const struct four *four = four_of(origin);
-    uint32_t of[4];
-    for (int k = 0; four && k < 4; k++)
-        of[k] = around || (k + bytes >= 0 && k + bytes < 4) ? four->of[(k + bytes) & 3] : 0;
-    return four ? origin_of_four(of) : origin;
-}
-
 uint32_t origin_of_word(struct context *c, gaddr address) {
     gaddr undefined = shadow_first_undefined(address, 4);
     if (!undefined)
@@ -518,10 +509,15 @@ uint32_t origin_of_word(struct context *c, gaddr address) {
     if (!(address & 3))
         return four_of(*origin_slot(address)) ? origin_of_whole(c, address)
                                               : origin_keep(c, origin_at(c, undefined));
+    return origin_of_few(c, address, 4);
+}
+
+uint32_t origin_of_few(struct context *c, gaddr address, unsigned size) {
     uint32_t of[4];
     for (unsigned k = 0; k < 4; k++)
-        of[k] = *shadow_of(address + k)
-                    ? origin_of_source(c, address + k, address, address + 4)
+        of[k] = k >= size ? of[size - 1]
+                : *shadow_of(address + k)
+                    ? origin_of_source(c, address + k, address, address + size)
                     : 0;
     return origin_of_four(of);
 }

@@ -5,6 +5,8 @@ import random
 
 from programs import COMPILERS, HEAD, SOURCES, TYPES, compare
 
+NARROW = ["signed char", "unsigned char", "short", "unsigned short"] # several in a word; in vectors they share one
+
 
 def moves(r, k, members):
     """From x to y, both struct s{k}."""
@@ -66,7 +68,8 @@ def program(seed):
         lines += 1
 
     for k in range(12):
-        members = {f"m{i}": r.choice(TYPES) for i in range(r.randint(2, 6))}
+        kinds = r.choice([TYPES, TYPES + NARROW, NARROW])
+        members = {f"m{i}": r.choice(kinds) for i in range(r.randint(2, 6))}
         fields = " ".join(f"{t} {m};" for m, t in members.items())
         add(f"struct s{k} {{ {fields} }};")
         add(f"static APART void copy{k}(struct s{k} *to, const struct s{k} *from) {{ *to = *from; }}")

@@ -587,6 +587,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
         uint32_t index = plan_make(i, now.possible, 0);
         cache_plans[index].rule = RULE_TOUCH;
         cache_plans[index].moves_whole = moves_whole(i);
+        cache_plans[index].moves_few = is_general_move(i);
         struct parts *parts = &cache_plans[index].parts;
         bool moves = parts_of(i, parts) &&
                      (parts->first == PARTS_MEMORY || parts->second == PARTS_MEMORY);

@@ -275,6 +275,8 @@ static void note_loaded(struct step *k) {
     uint32_t origin = k->origin, size = p->memory[0].size;
     if (origin && p->moves_whole && !(size & 3) && size <= 4 * MIXED_MOST)
         origin = size == 4 ? origin_of_word(k->c, k->address[0]) : parts[0];
+    else if (origin && p->moves_few && (size == 2 || size == 4))
+        origin = origin_of_few(k->c, k->address[0], size);
     for (int e = 0; k->origin && e < ELEMENT_UPPER; e++) {
         if (!(p->outputs >> e & 1))
             continue;
@@ -805,8 +807,9 @@ static void apply(struct step *k) {
     case RULE_EXTEND: {
         int half = p->width / 2;
         store(k->out[0], (uint64_t)extend(dirty_words(k->c)[RAX] & mask_for(half), half), p->width);
-        if (!k->origin)
-            k->origin = dirty_origin(k->c, RAX);
+        uint32_t whole = dirty_is_mixed(k->c, RAX) ? dirty_origin_parts(k->c, RAX)[0]
+                                                   : (uint32_t)*dirty_origin_word(k->c, RAX);
+        k->origin = whole < ORIGIN_MIXED ? whole : dirty_origin(k->c, RAX); /* bytes stay */
         break;
     }
     case RULE_SPREAD: {

@@ -246,6 +246,58 @@ static void vertical(struct step *k, int result, int lane, uint32_t *origins, in
     }
 }
 
+/* A byte of an operand that is undefined, to be kept. */
+static uint32_t origin_of_operand(struct step *k, int operand, int at) {
+    const struct plan_operand *o = &k->p->operands[operand];
+    int element = operand_element(o);
+    if (element == PARTS_NONE || element == ELEMENT_MORE || !k->bits[operand][at])
+        return 0;
+    return origin_keep_byte(k->c, element == PARTS_MEMORY
+                                      ? origin_at(k->c, k->address[o->number] + (gaddr)at)
+                                      : dirty_byte_origin(k->c, element, at + o->high));
+}
+
+/* Each byte of the result from the same lane (of less than 4 bytes) of the first operand
+   that is undefined there. */
+static void bytewise(struct step *k, int result, int lane, uint32_t *origins, int count) {
+    for (int n = 0; n < count; n++) {
+        uint32_t of[4] = {0};
+        for (int at = 4 * n; at < 4 * n + 4; at++)
+            for (int m = 0; m < k->p->count && k->out[result][at]; m++)
+                for (int from = at - at % lane; from < at - at % lane + lane && !of[at & 3]; from++)
+                    of[at & 3] = origin_of_operand(k, m, from);
+        origins[n] = origin_of_four(of);
+    }
+}
+
+/* The bytes of a register shifted or rotated by so many bits. */
+void parts_shift(struct step *k, int by) {
+    const struct plan *p = k->p;
+    const struct plan_operand *o = &p->operands[0];
+    bool left = p->rule == RULE_SHL || p->rule == RULE_ROL;
+    bool around = p->rule == RULE_ROL || p->rule == RULE_ROR;
+    if (o->kind != OPERAND_GENERAL || o->size < 4)
+        return;
+    uint32_t origin = (uint32_t)*dirty_origin_word(k->c, o->number);
+    if (origin < ORIGIN_BYTE_CODES || origin > ORIGIN_MIXED)
+        return;
+    for (int n = 0; n < o->size / 4; n++) {
+        uint32_t of[4] = {0};
+        for (int b = 0; b < 4; b++)
+            for (int next = 0; next <= (by % 8 != 0) && !of[b]; next++) {
+                int at = 4 * n + b, from = left ? at - by / 8 - next : at + by / 8 + next;
+                if (around)
+                    from = (from + 2 * o->size) % o->size;
+                if (from >= o->size && p->rule == RULE_SAR)
+                    from = o->size - 1;
+                if (from >= 0 && from < o->size && k->bits[0][from])
+                    of[b] = origin_keep_byte(k->c, dirty_byte_origin(k->c, o->number, from));
+            }
+        k->parts[n] = origin_of_four(of);
+    }
+    k->noted = o->size / 4;
+}
+
 /* Each part of the result from that of the last operand which the other one names. */
 static void chosen(struct step *k, uint32_t *origins, int count) {
     for (int n = 0; n < count; n++) {
@@ -256,6 +308,25 @@ static void chosen(struct step *k, uint32_t *origins, int count) {
     }
 }
 
+/* The same where only a part of a register is written: the rest stays as it is. */
+static void written_part(struct step *k, const struct plan_operand *o) {
+    struct context *c = k->c;
+    uint32_t of[4] = {0};
+    for (int byte = 0; byte < 4; byte++) {
+        int at = byte - o->high;
+        if (at < 0 || at >= o->size) {
+            if (dirty_words(c)[o->number] >> (8 * byte) & 255)
+                of[byte] = dirty_byte_origin(c, o->number, byte);
+            continue;
+        }
+        for (int m = 0; m < k->p->count && k->out[0][at] && !of[byte]; m++)
+            of[byte] = origin_of_operand(k, m, at);
+    }
+    k->parts[0] = origin_of_four(of);
+    k->parts[1] = origin_of_part(k, o->number, 1);
+    k->noted = 2;
+}
+
 static bool may_differ(struct step *k) {
     const struct plan *p = k->p;
     uint32_t first = 0;
@@ -263,9 +334,11 @@ static bool may_differ(struct step *k) {
         int element = operand_element(&p->operands[m]);
         if (element == PARTS_NONE || !any(k->bits[m], 32) || element == ELEMENT_MORE)
             continue;
-        if (element == PARTS_MEMORY || dirty_is_mixed(k->c, element))
+        if (element == PARTS_MEMORY)
             return true;
-        uint32_t origin = dirty_origin(k->c, element);
+        uint32_t origin = (uint32_t)*dirty_origin_word(k->c, element);
+        if (origin >= ORIGIN_BYTE_CODES && origin <= ORIGIN_MIXED)
+            return true;
         if (first && origin != first)
             return true;
         first = origin;
@@ -275,15 +348,16 @@ static bool may_differ(struct step *k) {
 
 void parts_note(struct step *k) {
     const struct plan *p = k->p;
-    int lane = p->lane < 4 ? 4 : p->lane, result = 0;
+    int lane = p->lane ? p->lane : 4, result = 0;
     switch (p->rule) {
-    case RULE_AND: case RULE_OR: case RULE_XOR: case RULE_ANDN:
-        if (p->operands[0].size != 8)
+    case RULE_COPY:
+        if (p->operands[0].kind != OPERAND_GENERAL)
             return;
-        lane = 4;
+        lane = 1;
         break;
+    case RULE_AND: case RULE_OR: case RULE_XOR: case RULE_ANDN:
     case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
-        lane = 4;
+        lane = 1;
         break;
     case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN:
     case RULE_V_MULTIPLY: case RULE_V_LANES: case RULE_V_SHIFT: case RULE_V_SHIFT_EACH:
@@ -298,11 +372,17 @@ void parts_note(struct step *k) {
     }
     const struct plan_operand *o = &p->operands[result];
     int element = operand_element(o);
+    if (lane == 1 && o->kind == OPERAND_GENERAL && o->write && o->size < 4) {
+        written_part(k, o);
+        return;
+    }
     if (lane > 8 || p->evex || !o->write || element == PARTS_MEMORY || element == PARTS_NONE ||
-        o->size > 32 || o->size < 8 || !may_differ(k))
+        o->size > 32 || o->size < (lane < 4 ? 4 : 8) || !may_differ(k))
         return;
     k->noted = o->size / 4;
-    if (p->rule == RULE_V_PERMUTE)
+    if (lane < 4)
+        bytewise(k, result, lane, k->parts, k->noted);
+    else if (p->rule == RULE_V_PERMUTE)
         chosen(k, k->parts, k->noted);
     else
         vertical(k, result, lane, k->parts, k->noted);

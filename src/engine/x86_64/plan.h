@@ -72,6 +72,7 @@ struct plan {
     bool clean; /* asked in the clean version */
     uint8_t stays; /* STAYS_*: an undefined target in memory, when nobody wants the flags */
     bool moves_whole; /* a load whose bytes stand in the register as in memory */
+    bool moves_few;   /* one that fills up the rest */
     uint8_t from; /* copies: first byte of the source */
     uint8_t width; /* operand width in bytes */
     uint8_t visible;

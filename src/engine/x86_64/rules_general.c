@@ -78,18 +78,6 @@ uint32_t sub_flags(uint64_t a, uint64_t s, uint64_t b, uint64_t t, int borrow,
 /* --- general registers and memory as up to 8 bytes --- */
 
 
-/* Of a register whose bytes are of different origin, as the shift moves them. */
-static uint32_t shifted_origin(struct step *k, int by) {
-    const struct plan_operand *o = &k->p->operands[0];
-    uint32_t origin = (uint32_t)*dirty_origin_word(k->c, o->number);
-    bool left = k->p->rule == RULE_SHL || k->p->rule == RULE_ROL;
-    bool around = o->size == 8 || k->p->rule == RULE_ROL || k->p->rule == RULE_ROR;
-    if (!k->origin || origin < ORIGIN_BYTE_CODES || origin >= ORIGIN_MIXED)
-        return k->origin;
-    origin = origin_shifted(origin, left ? -by / 8 : by / 8, around);
-    return origin ? origin : k->origin;
-}
-
 void shift_rule(struct step *k) {
     const struct plan *p = k->p;
     int size = p->operands[0].size, width = 8 * size;
@@ -110,11 +98,7 @@ void shift_rule(struct step *k) {
         return;
     }
     uint64_t r = 0, v = 0, carry = 0;
-    if (n >= 32 && p->rule != RULE_SHL && p->operands[0].kind == OPERAND_GENERAL &&
-        dirty_is_mixed(k->c, p->operands[0].number)) /* the upper half is left */
-        k->origin = dirty_origin_parts(k->c, p->operands[0].number)[1];
-    if (p->operands[0].kind == OPERAND_GENERAL && p->operands[0].size >= 4)
-        k->origin = shifted_origin(k, (int)n);
+    parts_shift(k, (int)n);
     switch (p->rule) {
     case RULE_SHL:
         r = n >= 64 ? 0 : s << n, v = n >= 64 ? 0 : a << n;

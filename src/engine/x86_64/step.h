@@ -188,6 +188,8 @@ void parts_join(struct step *k);
 void parts_set(struct context *c, int element, const uint32_t *origins, int count);
 /* Before outputs are written: of rules that work lane by lane. */
 void parts_note(struct step *k);
+/* The same for a shift or rotate of a register. */
+void parts_shift(struct step *k, int by);
 
 /* --- masks.c --- */
 void lanes_to_mask(struct step *k);
