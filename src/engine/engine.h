@@ -107,6 +107,7 @@ struct context {
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */
     uint32_t x87_origins[8]; /* of physical registers; independent of frames */
+    uint32_t x87_conditions_origin;
     uint64_t mmx_bits[8];    /* of those that MMX instructions left (mmx.c) */
     uint8_t mmx_known;
     struct across across[ACROSS];

@@ -45,7 +45,8 @@
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
 #define CTX_UNDEFINED_FLAGS 0xb080
-#define CTX_UNDEFINED_X87 0xb088 /* a byte for each physical register, 0 or 0xFF */
+/* A byte for each physical register, 0 or 0xFF, and a word for the condition bits. */
+#define CTX_UNDEFINED_X87 0xb088
 #define CTX_UNDEFINED_VECTOR 0xb100 /* 32 registers of 64 bytes */
 #define CTX_VALUE 0xb900   /* vector and mask operands on their way to C, 64 bytes each */
 #define VALUE_INDEX 6      /* behind the operands': the index of a gather */

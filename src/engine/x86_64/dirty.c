@@ -19,6 +19,9 @@ static int words_of(int element, int *offset) {
     case ELEMENT_MORE:
         *offset = CTX_UNDEFINED_VECTOR + 64 * 16;
         return 8 * 16;
+    case ELEMENT_X87:
+        *offset = CTX_UNDEFINED_X87;
+        return 2;
     case ELEMENT_TOPS: /* not side by side: only counted, never gone through */
         *offset = CTX_UNDEFINED_VECTOR;
         return 4 * 16;

@@ -110,6 +110,14 @@ static void x87_rule(struct step *k) {
     for (int i = 0; i < -p->stack_x87; i++)
         u[(top + i) & 7] = 0;
     k->flags = p->flags_written && bad ? derived(FLAG_ZF | FLAG_PF | FLAG_CF) : 0;
+    uint64_t *conditions = &dirty_words(c)[ELEMENT_X87 + 1];
+    if (p->conditions == CONDITIONS_SET) {
+        *conditions = bad;
+        c->x87_conditions_origin = origin;
+    } else if (p->conditions == CONDITIONS_READ && *conditions) {
+        k->out[0][1] = 0x47; /* SDM volume 1, figure 8-4 */
+        k->origin = c->x87_conditions_origin;
+    }
 }
 
 /* --- inputs and outputs --- */

@@ -181,6 +181,21 @@ static int x87_move(int mnemonic) {
     }
 }
 
+static int x87_conditions(int mnemonic) {
+    switch (mnemonic) {
+    case ZYDIS_MNEMONIC_FCOM: case ZYDIS_MNEMONIC_FCOMP: case ZYDIS_MNEMONIC_FCOMPP:
+    case ZYDIS_MNEMONIC_FUCOM: case ZYDIS_MNEMONIC_FUCOMP: case ZYDIS_MNEMONIC_FUCOMPP:
+    case ZYDIS_MNEMONIC_FICOM: case ZYDIS_MNEMONIC_FICOMP: case ZYDIS_MNEMONIC_FTST:
+    case ZYDIS_MNEMONIC_FXAM: case ZYDIS_MNEMONIC_FPREM: case ZYDIS_MNEMONIC_FPREM1:
+    case ZYDIS_MNEMONIC_FNINIT:
+        return CONDITIONS_SET;
+    case ZYDIS_MNEMONIC_FNSTSW:
+        return CONDITIONS_READ;
+    default:
+        return CONDITIONS_STAY;
+    }
+}
+
 static void take_operand(struct plan *p, const struct instruction *i, const ZydisDecodedOperand *o,
                          int *memory_seen) {
     struct plan_operand *to = &p->operands[p->count];
@@ -372,7 +387,9 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         p->zeroing = true;
     p->exchanges = i->z.mnemonic == ZYDIS_MNEMONIC_FXCH;
     p->stays = stays_undefined(p);
-    if (p->rule == RULE_X87)
+    if (p->rule == RULE_X87) {
         p->stack_x87 = (int8_t)x87_move(i->z.mnemonic);
+        p->conditions = x87_conditions(i->z.mnemonic);
+    }
     return index;
 }

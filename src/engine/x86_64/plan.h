@@ -61,6 +61,7 @@ struct plan {
     uint8_t rule, lane, condition, count, memory_count;
     int8_t stack_x87; /* registers pushed (1) or popped (-1, -2) */
     bool exchanges;   /* two x87 registers */
+    enum { CONDITIONS_STAY, CONDITIONS_SET, CONDITIONS_READ } conditions; /* C0 to C3 of x87 */
     bool vex, sets_flags, shift_right, shift_sign, reversed, bit_offset;
     bool is_signed, maximum; /* of RULE_V_MIN */
     bool extended; /* XSAVE and XRSTOR: upper halves, too */

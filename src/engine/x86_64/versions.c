@@ -61,7 +61,7 @@ uint64_t dirty_now(struct context *c) {
             if (shared_undefined(c, e))
                 set |= bit(e);
         } else if (e < ELEMENT_VECTOR) {
-            if (e == ELEMENT_FLAGS ? (uint32_t)u[e] != 0 : u[e] != 0)
+            if (e == ELEMENT_FLAGS ? (uint32_t)u[e] != 0 : u[e] || (e == ELEMENT_X87 && u[e + 1]))
                 set |= bit(e);
         } else {
             int half = e >= ELEMENT_UPPER ? 2 : 0;
@@ -79,7 +79,9 @@ void dirty_clear(struct context *c, uint64_t elements) {
         shared_clear(c, elements & c->dirty);
     for (uint64_t left = elements & c->dirty & ~ELEMENTS_SHARED; left; left &= left - 1) {
         int e = __builtin_ctzll(left);
-        if (e < ELEMENT_VECTOR)
+        if (e == ELEMENT_X87)
+            u[e] = u[e + 1] = 0;
+        else if (e < ELEMENT_VECTOR)
             u[e] = 0;
         else
             fill_bytes(dirty_vector(c, (e - ELEMENT_VECTOR) & 15) + (e >= ELEMENT_UPPER ? 2 : 0), 0,
