@@ -311,7 +311,7 @@ int emit_word_move(uint32_t size, uint8_t **done) {
 
 /* What a load takes and a store right behind it puts elsewhere is copied in one go: of
    undefined bits with one origin, over the same bits; anything else goes the usual way. */
-enum { COPIES = 8, BETWEEN = 16, COPY_JUMPS = 32, COPY_MOST = 32 };
+enum { COPIES = 8, BETWEEN = 16, WORDS_BETWEEN = 4, COPY_JUMPS = 32, COPY_MOST = 32 };
 
 static struct copy {
     const struct instruction *load, *store;
@@ -357,16 +357,70 @@ uint32_t address_uses(const struct memory *m) {
     return (m->base >= 0 ? 1u << m->base : 0) | (m->index >= 0 ? 1u << m->index : 0);
 }
 
-/* Nothing but general registers that are defined, not the stack pointer and not `value`. */
+/* A move of a defined word between a register and memory, as gcc puts between the load and
+   the store of another word. */
+static bool moves_defined(const struct instruction *i) {
+    const struct memory *m = &i->memory[0];
+    if (i->memory_count != 1 || i->encoded != 0 || is_foreign(m) || m->address32 ||
+        (m->size != 4 && m->size != 8 && m->size != 16))
+        return false;
+    return m->write ? is_plain_store(i) && !is_stack_probe(i, m) : copied_size(i) != 0;
+}
+
+/* Nothing but registers that are defined, not the stack pointer and not `value`, and moves
+   of defined words. */
 static bool goes_between(const struct instruction *i, int value) {
     uint32_t used = i->registers_used | i->registers_written;
     if (role_of(i) != PLAIN || wants_dirty(i) || (used & 1u << RSP) ||
         ((plan_inputs(i) | plan_outputs(i)) & (whole_element(value) | now.possible)))
         return false;
     for (int k = 0; k < i->memory_count; k++)
-        if (i->memory[k].read || i->memory[k].write)
+        if ((i->memory[k].read || i->memory[k].write) && !moves_defined(i))
             return false;
     return true;
+}
+
+/* What is touched between the load and the store can be looked at before the load: its
+   address is the same there. */
+static bool addresses_stay(const struct copy *c) {
+    uint32_t written = c->load->registers_written;
+    for (const struct instruction *i = c->load + 1; i < c->store; i++) {
+        if (i->encoded >= 0 && (i->memory[0].read || i->memory[0].write) &&
+            (address_uses(&i->memory[0]) & written))
+            return false;
+        written |= i->registers_written;
+    }
+    return true;
+}
+
+/* Leaves where a word moved in between is not defined, or may not be touched. */
+static int emit_defined_between(const struct copy *c, uint8_t **leave) {
+    int count = 0;
+    for (const struct instruction *i = c->load + 1; i < c->store; i++) {
+        const struct memory *m = &i->memory[0];
+        if (i->encoded < 0 || (!m->read && !m->write))
+            continue;
+        for (uint32_t done = 0; done < m->size; done += 8) {
+            emit_gs(m, m->size >= 8, 0); /* cmp gs:[operand + done], 0 */
+            emit8(&out, 0x83);
+            emit_operand(m, 7, (int)done);
+            emit8(&out, 0);
+            leave[count++] = emit_short_jump(IF_NOT_ZERO);
+        }
+    }
+    return count;
+}
+
+/* Of the words moved in between: few, and none in a register that is needed. */
+static uint32_t used_between(const struct copy *c, int *words) {
+    uint32_t used = 0;
+    *words = 0;
+    for (const struct instruction *i = c->load + 1; i < c->store; i++)
+        if (i->encoded >= 0 && (i->memory[0].read || i->memory[0].write)) {
+            used |= address_uses(&i->memory[0]);
+            *words += i->memory[0].size > 8 ? 2 : 1;
+        }
+    return used;
 }
 
 uint32_t copied_size(const struct instruction *load) {
@@ -418,8 +472,11 @@ void copy_begins(const struct instruction *load, bool flags_live, int first) {
     *c = (struct copy){.load = load, .possible = now.possible, .cold = first};
     c->element = element_of(load->operands[0].reg.value);
     c->store = copy_store(load, goes_between, &c->to);
-    uint32_t used = address_uses(&c->to) | address_uses(from);
-    if (!c->store || (!vector && address_uses(&c->to) & 1u << c->element))
+    if (!c->store || !addresses_stay(c))
+        return;
+    int words;
+    uint32_t used = address_uses(&c->to) | address_uses(from) | used_between(c, &words);
+    if (words > WORDS_BETWEEN || (!vector && address_uses(&c->to) & 1u << c->element))
         return;
     c->place = pick_scratch(used);
     c->word = pick_scratch(used | 1u << c->place);
@@ -505,6 +562,7 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
         emit_take_bits(from, word, wide, done);
         leave[count++] = emit_compare_bits(&c->to, word, wide, done);
     }
+    count += emit_defined_between(c, leave + count);
     emit_lea(from, place);
     leave[count++] = emit_origin_place(place);
     count += emit_one_origin(place, word, 0, size, leave + count);
