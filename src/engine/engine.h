@@ -353,17 +353,11 @@ gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size, bool wr
 void stack_owes(struct context *c);
 /* The frame that owns a stack address was released. */
 bool touch_is_released(struct context *c, gaddr address);
-/* Origin codes: 0 none; heap granules; slots of the first thread's stack; records. */
+/* The code of an undefined byte, recorded or derived from where it lies; 0: not known. */
 uint32_t origin_at(struct context *c, gaddr address);
-/* The code of the block around the address; 0: there is none. */
-uint32_t origin_of_block(gaddr address);
 void origin_set(struct context *c, gaddr address, uint64_t size, uint32_t origin);
 /* The same by byte, at most 64; 0: the byte is defined. D is what it becomes. */
 void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t *origins);
-/* One origin for four bytes, of which those with 0 are defined; none may be a slot's name. */
-uint32_t origin_of_four(const uint32_t *of);
-/* Of a word's origin that of one of its four bytes, 0: the byte's own place. */
-uint32_t origin_of_byte(uint32_t origin, uint64_t place);
 /* The origin for a word of the heap or of a stack, as it is recorded where its bytes are
    from several places, else of its first undefined byte; 0: it is defined. */
 uint32_t origin_of_word(struct context *c, gaddr address);
@@ -371,12 +365,6 @@ uint32_t origin_of_word(struct context *c, gaddr address);
 uint32_t origin_of_few(struct context *c, gaddr address, unsigned size);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
-/* The record of the frame a stack address lies in: the innermost whose return address
-   stands above; 0: not known. */
-uint32_t origin_frame(struct context *c, gaddr address);
-/* The record of the frame that a place below the stack pointer was last part of;
-   0: not known. */
-uint32_t origin_released(struct context *c, gaddr address);
 /* Whether undefined parts of what is moved as a whole are of different origin: then `parts`
    has that of each 4 bytes. Where they are not, all of it gets the same, so that
    translated code finds it. 8 to 32 bytes that may be touched. */
@@ -385,6 +373,28 @@ bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The same of a single byte that was loaded: its neighbours may be other variables. */
 uint32_t origin_keep_byte(struct context *c, uint32_t origin);
+/* --- origin_codes.c: what the codes stand for --- */
+void origin_codes_start(void);
+#define ORIGIN_OWN 0xffffffffu /* as a part: of a byte of which nothing is recorded */
+/* Whether the code is one for four bytes; that of one of them as it stands there; whether
+   that is ORIGIN_OWN. */
+bool origin_is_by_byte(uint32_t origin);
+uint32_t origin_part(uint32_t origin, uint64_t place);
+bool origin_is_own(uint32_t origin, uint64_t place);
+/* The code of the block around the address; 0: there is none. */
+uint32_t origin_of_block(gaddr address);
+/* One origin for four bytes, of which those with 0 are defined; none may be a slot's name. */
+uint32_t origin_of_four(const uint32_t *of);
+/* Of a word's origin that of one of its four bytes, 0: the byte's own place. */
+uint32_t origin_of_byte(uint32_t origin, uint64_t place);
+/* The record of the frame a stack address lies in: the innermost whose return address
+   stands above; 0: not known. */
+uint32_t origin_frame(struct context *c, gaddr address);
+/* The record of the frame that a place below the stack pointer was last part of;
+   0: not known. */
+uint32_t origin_released(struct context *c, gaddr address);
+/* The code of memory that is neither on the heap nor on the stack: where it was noticed. */
+uint32_t origin_elsewhere(struct context *c);
 /* The record of an origin, made when there is none; 0: unknown. */
 uint32_t origin_record(struct context *c, uint32_t origin);
 
