@@ -8,7 +8,7 @@ import tempfile
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1",
              "clang -O2", "clang -O3 -mavx2"]
-TYPES = ["int", "unsigned", "float", "long", "double"]  # parts of less than 4 bytes share an origin
+TYPES = ["int", "unsigned", "float", "long", "double"]
 SOURCES = 6
 HEAD = """#include <stdlib.h>
 #include <string.h>
