@@ -56,7 +56,7 @@ struct across {
     uint32_t count;
     struct across_register {
         uint64_t value[2], bits[2];
-        uint32_t origin, element;
+        uint32_t origins[4], element;
     } registers[ACROSS_REGISTERS];
 };
 
@@ -74,7 +74,7 @@ struct context {
     uint64_t signal_stack;
     gaddr mark_high, stack_low, stack_high, old_sp, flag_save;
     uint64_t a_base;
-    uint64_t scratch, way, origins, spare[4];
+    uint64_t scratch, way, origins, twice, least, spare[2];
     uint64_t recover_saved[6];
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;
@@ -365,10 +365,10 @@ uint32_t origin_of_word(struct context *c, gaddr address);
 uint32_t origin_of_few(struct context *c, gaddr address, unsigned size);
 /* Forgets what is recorded for a range that is used for something new. */
 void origin_clear(gaddr start, uint64_t size);
-/* Whether undefined parts of what is moved as a whole are of different origin: then `parts`
-   has that of each 4 bytes. Where they are not, all of it gets the same, so that
-   translated code finds it. 8 to 32 bytes that may be touched. */
-bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
+/* Of what is moved as a whole the origin of each 4 bytes; those that are defined get one as
+   well, and all are recorded, so that translated code finds them. Up to 32 bytes that may be
+   touched; false: all of them are defined. */
+bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The same of a single byte that was loaded: its neighbours may be other variables. */
@@ -416,22 +416,19 @@ static inline uint64_t *dirty_masks(struct context *c) {
 static inline int vector_element(int number) {
     return number < 16 ? ELEMENT_VECTOR + number : ELEMENT_MORE;
 }
-/* The first of 4 origins, for 4 bytes each. */
-static inline uint32_t *dirty_origin_parts(struct context *c, int element) {
-    return (uint32_t *)((char *)c + CTX_ORIGIN_PARTS) + 4 * element;
-}
-/* Both halves are the same. */
-static inline uint64_t *dirty_origin_word(struct context *c, int element) {
-    return (uint64_t *)((char *)c + CTX_ORIGIN) + element;
-}
-static inline bool dirty_is_mixed(struct context *c, int element) {
-    return (uint32_t)*dirty_origin_word(c, element) == ORIGIN_MIXED;
+/* Origins of each 4 bytes: of a vector's lower half those of the upper follow. */
+static inline uint32_t *dirty_origins(struct context *c, int element) {
+    return (uint32_t *)((char *)c + CTX_ORIGIN_OF(element));
 }
 /* The origin of one byte of the element, and that of the first undefined one. */
 uint32_t dirty_byte_origin(struct context *c, int element, int byte);
 uint32_t dirty_origin(struct context *c, int element);
+/* All of the element has one origin. */
 static inline void dirty_set_origin(struct context *c, int element, uint32_t origin) {
-    *dirty_origin_word(c, element) = origin | (uint64_t)origin << 32;
+    uint64_t *words = (uint64_t *)dirty_origins(c, element), twice = origin | (uint64_t)origin << 32;
+    words[0] = words[1] = twice;
+    if (element >= ELEMENT_VECTOR && element < ELEMENT_UPPER)
+        words[2] = words[3] = twice;
 }
 /* Notes the undefined bits of these elements at a call that comes back to `next`
    (across.c). */

@@ -31,9 +31,9 @@ void origin_codes_start(void) {
 /* --- bytes of one word --- */
 
 static const struct four *four_of(uint32_t origin) {
-    bool own = origin >= ORIGIN_OWN_CODES;
-    uint32_t index = origin - (own ? ORIGIN_OWN_CODES : ORIGIN_BYTE_CODES);
-    return own || (origin >= ORIGIN_BYTE_CODES && origin < ORIGIN_MIXED)
+    bool own = origin && origin < ORIGIN_LEAST;
+    uint32_t index = own ? origin : origin - ORIGIN_BYTE_CODES;
+    return own || (origin >= ORIGIN_BYTE_CODES && origin < ORIGIN_STACK_CODES)
                ? &by_byte->all[index < BY_BYTE ? index : 0]
                : NULL;
 }
@@ -64,7 +64,7 @@ uint32_t origin_of_four(const uint32_t *of) {
     for (int k = 0; k < 4; k++) {
         h = (h ^ of[k]) * 0x9e3779b97f4a7c15ULL;
         if (of[k] == ORIGIN_OWN)
-            codes = ORIGIN_OWN_CODES;
+            codes = 0; /* these are below ORIGIN_LEAST */
     }
     uint32_t *bucket = &by_byte->buckets[h >> 48];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
@@ -105,11 +105,11 @@ static uint32_t kind_of(uint32_t stack, uint64_t size) {
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     for (uint32_t i = head; i; i = kinds->all[i].next)
         if (kinds->all[i].stack == stack && kinds->all[i].size == size)
-            return i;
+            return ORIGIN_KIND_CODES + i;
     uint32_t i = __atomic_add_fetch(&kinds->last, 1, __ATOMIC_RELAXED);
     if (i >= KINDS) {
         kinds->last = KINDS;
-        return head;
+        return head ? ORIGIN_KIND_CODES + head : 0;
     }
     struct kind *k = &kinds->all[i];
     k->stack = stack;
@@ -118,7 +118,7 @@ static uint32_t kind_of(uint32_t stack, uint64_t size) {
         k->next = head;
     while (!__atomic_compare_exchange_n(bucket, &head, i, false, __ATOMIC_RELEASE,
                                         __ATOMIC_ACQUIRE));
-    return i;
+    return ORIGIN_KIND_CODES + i;
 }
 
 uint32_t origin_of_block(gaddr address) {
@@ -231,9 +231,9 @@ uint32_t origin_record(struct context *c, uint32_t origin) {
         return origin_frame(c, STACK_TOP - (origin - ORIGIN_STACK_CODES));
     if (origin >= ORIGIN_RECORD_CODES)
         return origin - ORIGIN_RECORD_CODES < LEDGER_ORIGINS ? origin - ORIGIN_RECORD_CODES : 0;
-    if (!origin || origin >= KINDS)
+    if (origin < ORIGIN_KIND_CODES || origin - ORIGIN_KIND_CODES >= KINDS)
         return 0;
-    const struct kind *k = &kinds->all[origin];
+    const struct kind *k = &kinds->all[origin - ORIGIN_KIND_CODES];
     struct ledger_origin o = {.kind = ORIGIN_HEAP, .stack = k->stack, .block_size = k->size};
     return intern(&o);
 }

@@ -119,7 +119,7 @@ static uint32_t origin_of_source(struct context *c, gaddr address, gaddr start, 
         end = word + 4;
     if (old && !origin_is_own(old, address)) {
         uint32_t origin = origin_keep(c, origin_at(c, address));
-        if (old >= ORIGIN_STACK_CODES && !origin_is_by_byte(old))
+        if (old >= ORIGIN_STACK_CODES)
             *origin_slot(address) = origin;
         return origin;
     }
@@ -192,7 +192,7 @@ static uint64_t move_granules(gaddr to, gaddr from, uint64_t size) {
         uint32_t bits = *(volatile uint32_t *)shadow_of(from + done);
         if (bits) {
             uint32_t origin = *origin_slot(from + done);
-            if (!origin || origin >= ORIGIN_STACK_CODES)
+            if (origin < ORIGIN_LEAST || origin >= ORIGIN_STACK_CODES)
                 break;
             *origin_slot(to + done) = origin;
         }
@@ -487,7 +487,7 @@ uint32_t origin_at(struct context *c, gaddr address) {
     if ((o = origin_of_block(address)))
         return o;
     if (on_own_stack(c, address)) {
-        if (c->stack_high == STACK_TOP && STACK_TOP - address < ORIGIN_OWN_CODES - ORIGIN_STACK_CODES)
+        if (c->stack_high == STACK_TOP && STACK_TOP - address <= UINT32_MAX - ORIGIN_STACK_CODES)
             return ORIGIN_STACK_CODES + (uint32_t)(STACK_TOP - address);
         uint32_t record = origin_frame(c, address);
         return record ? ORIGIN_RECORD_CODES + record : 0;
@@ -497,10 +497,10 @@ uint32_t origin_at(struct context *c, gaddr address) {
 
 /* The slot's first `size` bytes (1 or, for the word around it, 4) get its name. */
 static uint32_t keep(struct context *c, uint32_t origin, uint64_t size) {
+    if (origin < ORIGIN_LEAST)
+        return origin_of_byte(origin, 0);
     if (origin < ORIGIN_STACK_CODES)
         return origin;
-    if (origin >= ORIGIN_OWN_CODES)
-        return origin_of_byte(origin, 0);
     uint32_t record = origin_record(c, origin);
     if (!record)
         return origin;
@@ -516,24 +516,18 @@ uint32_t origin_keep(struct context *c, uint32_t origin) { return keep(c, origin
 
 uint32_t origin_keep_byte(struct context *c, uint32_t origin) { return keep(c, origin, 1); }
 
-bool origin_is_mixed(struct context *c, gaddr address, uint64_t size, uint32_t *parts) {
+bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts) {
     uint32_t first = 0;
-    bool mixed = false;
-    if (size & 3 || size < 8 || size > 32)
-        return false;
     for (uint64_t at = 0; at < size; at += 4) {
-        uint32_t origin = origin_of_word(c, address + at);
-        parts[at / 4] = origin;
+        parts[at / 4] = origin_of_word(c, address + at);
         if (!first)
-            first = origin;
-        else if (origin && origin != first)
-            mixed = true;
+            first = parts[at / 4];
     }
-    for (uint64_t at = 0; at < size; at += 4) {
+    for (uint64_t at = 0; at < size && first; at += 4) {
         if (!parts[at / 4])
             parts[at / 4] = first;
-        if (first && !mixed && !(address & 3))
-            origin_set(c, address + at, 4, first);
+        if (!(address & 3))
+            origin_set(c, address + at, 4, parts[at / 4]);
     }
-    return mixed;
+    return first;
 }

@@ -69,6 +69,8 @@ struct context *context_new(void) {
     c->mark = ~0ULL;
     c->a_base = A_BASE;
     c->origins = ORIGIN_BASE;
+    c->twice = 0x100000001;
+    c->least = (uint64_t)ORIGIN_LEAST << 32;
     fill_bytes((char *)c + CTX_UNDEFINED, 0, CTX_VECTOR - CTX_UNDEFINED);
     c->canary = 0x5a5aa5a5c3c33c3cULL;
     c->in_syscall = false;

@@ -109,7 +109,7 @@ void across_keep(struct context *c, gaddr next, uint64_t set) {
         value_of(c, e, r->value);
         r->bits[0] = bits[0];
         r->bits[1] = wide ? bits[1] : 0;
-        r->origin = dirty_origin(c, e);
+        copy_bytes(r->origins, dirty_origins(c, e), sizeof r->origins);
         r->element = (uint32_t)e;
     }
 }
@@ -133,7 +133,7 @@ void across_return(struct context *c) {
         bits[0] = r->bits[0];
         if (r->element >= ELEMENT_VECTOR)
             bits[1] = r->bits[1];
-        dirty_set_origin(c, (int)r->element, r->origin);
+        copy_bytes(dirty_origins(c, (int)r->element), r->origins, sizeof r->origins);
         c->dirty |= 1ULL << r->element;
     }
 }

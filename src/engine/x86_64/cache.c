@@ -67,6 +67,8 @@ _Static_assert(offsetof(struct context, stack_low) == CTX_STACK_LOW, "context la
 _Static_assert(offsetof(struct context, old_sp) == CTX_OLD_SP, "context layout");
 _Static_assert(offsetof(struct context, a_base) == CTX_A_BASE, "context layout");
 _Static_assert(offsetof(struct context, origins) == CTX_ORIGINS, "context layout");
+_Static_assert(offsetof(struct context, twice) == CTX_TWICE, "context layout");
+_Static_assert(offsetof(struct context, least) == CTX_LEAST, "context layout");
 _Static_assert(offsetof(struct context, way) == CTX_WAY, "context layout");
 _Static_assert(ORIGIN_BASE == 0x640000000000 && ORIGIN_SIZE == 0x100000000000 &&
                    HEAP_BASE == 0x0a0000000000 && STACK_TOP == 0x1fffff000000,
@@ -682,13 +684,17 @@ static void release_stack(struct context *c) {
 static void keep_origins(struct context *c) {
     for (uint64_t left = dirty_now(c); left; left &= left - 1) {
         int e = __builtin_ctzll(left);
-        if (e >= ELEMENT_UPPER)
-            e -= 16;
-        uint32_t origin = (uint32_t)*dirty_origin_word(c, e); /* those of parts are kept */
-        if (origin >= ORIGIN_STACK_CODES)
-            dirty_set_origin(c, e, e < ELEMENT_FLAGS && !(dirty_words(c)[e] >> 8)
-                                       ? origin_keep_byte(c, origin)
-                                       : origin_keep(c, origin));
+        uint32_t *origins = dirty_origins(c, e), last = 0, kept = 0;
+        for (int k = 0; k < (e < ELEMENT_VECTOR ? 2 : 4); k++) {
+            if (origins[k] < ORIGIN_STACK_CODES)
+                continue;
+            if (origins[k] != last) {
+                last = origins[k];
+                kept = e < ELEMENT_FLAGS && !(dirty_words(c)[e] >> 8) ? origin_keep_byte(c, last)
+                                                                      : origin_keep(c, last);
+            }
+            origins[k] = kept;
+        }
     }
 }
 

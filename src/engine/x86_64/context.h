@@ -35,13 +35,15 @@
 #define CTX_A_BASE 0x1c0 /* constant */
 #define CTX_SCRATCH 0x1c8
 #define CTX_WAY 0x1d0 /* EDX as it came into glue_store */
-/* Its bits above the size; the element stands above them. */
+/* Its bits above the size; the slot of the element's origins stands above them. */
 #define WAY_STRANGE 0x100 /* by another register than the stack's */
 #define WAY_LOAD 0x200    /* notes the origin of what is loaded */
 #define WAY_ORIGIN 0x400  /* notes the origin of what was stored */
 #define WAY_FRAMES 0x400000 /* how many frames a plain store looks through, from bit 16 on */
-#define WAY_ELEMENT 16
+#define WAY_SLOT 16
 #define CTX_ORIGINS 0x1d8 /* constant */
+#define CTX_TWICE 0x1e0   /* constant: makes one word of origin two */
+#define CTX_LEAST 0x1e8   /* constant: ORIGIN_LEAST in the upper half */
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
 #define CTX_UNDEFINED_FLAGS 0xb080
@@ -51,11 +53,15 @@
 #define CTX_VALUE 0xb900   /* vector and mask operands on their way to C, 64 bytes each */
 #define VALUE_INDEX 6      /* behind the operands': the index of a gather */
 #define VALUE_MASK 7       /* and the mask that governs the lanes */
-/* Origins by element number, each twice in a word of 8 bytes, as it goes to memory: loads
-   and stores of 8 bytes take one compare, and no word is read that was written in two. */
-#define CTX_ORIGIN 0xbb00
-/* Where an element has ORIGIN_MIXED: by each 4 of its bytes, 4 of them an element. */
-#define CTX_ORIGIN_PARTS 0xc000
+/* Origins of elements as they stand in memory: a word for each 4 bytes, those that are
+   defined mean nothing. In slots of 16 bytes: elements below ELEMENT_VECTOR by number, then
+   both halves of each vector. They are read and written in pieces of 8 bytes. */
+#define CTX_ORIGIN 0xc000
+#define ORIGIN_SLOT(element)                                                                 \
+    ((element) < ELEMENT_VECTOR  ? (element)                                                 \
+     : (element) < ELEMENT_UPPER ? 2 * (element) - ELEMENT_VECTOR                            \
+                                 : 2 * (element) - 2 * ELEMENT_UPPER + ELEMENT_VECTOR + 1)
+#define CTX_ORIGIN_OF(element) (CTX_ORIGIN + 16 * ORIGIN_SLOT(element))
 #define CTX_UNDEFINED_MASKS 0xbd00 /* 8 words */
 #define CTX_VECTOR 0xd000 /* XSAVE area */
 #define CTX_LOOKUP_KEY 0x10000  /* 65536 negated guest addresses */
@@ -104,18 +110,18 @@
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */
 
-/* Origin codes: below the first, blocks by allocation stack and size, counted from 1 in
-   the order of their first use; then records of the ledger; then four codes for the bytes
-   of a word that are from different places (by_byte); then, with the highest bit, bytes of
-   the first thread's stack from its top: names that hold in the running frame only. All
-   bytes of a block have one code, and so has the next block of its kind: what is copied
+/* Origin codes: first, of words, four for bytes that are from different places (by_byte)
+   and among them such of which nothing is recorded: these hold only where they stand; then
+   blocks by allocation stack and size, counted in the order of their first use; records of
+   the ledger; four for the bytes of a word that may go elsewhere; last, with the highest bit,
+   bytes of the first thread's stack from its top: names that hold in the running frame only.
+   All bytes of a block have one code, and so has the next block of its kind: what is copied
    about within a structure or an array leaves recorded origins as they are. */
+#define ORIGIN_LEAST 0x10000000 /* of those that registers may have; anywhere: not by sign */
+#define ORIGIN_KIND_CODES ORIGIN_LEAST
 #define ORIGIN_RECORD_CODES 0x40000000
 #define ORIGIN_BYTE_CODES 0x60000000
-#define ORIGIN_OWN_CODES 0xf0000000 /* also with bytes of which nothing is recorded */
 #define ORIGIN_STACK_CODES 0x80000000
-/* Never in memory: parts of the element are of different origin. */
-#define ORIGIN_MIXED 0x7fffffff
 
 /* Elements of the register state, as numbered in sets: general registers by
    number, then these. */

@@ -35,45 +35,83 @@ uint8_t *emit_origin_place(int reg) {
     return odd;
 }
 
-uint8_t *emit_unless_recorded(int place, int offset) { /* cmp dword [place + offset], 0 */
+static void emit_compare_memory(int place, int offset, int64_t value) { /* cmp dword [place], value */
     if (place >= 8)
         emit8(&out, rex(0, 0, 0, place));
-    emit8(&out, 0x83);
+    emit8(&out, value == (int8_t)value ? 0x83 : 0x81);
     emit_memory(&out, 7, place, -1, 1, offset);
-    emit8(&out, 0);
-    return emit_short_jump(IF_ZERO);
+    if (value == (int8_t)value)
+        emit8(&out, (int)value);
+    else
+        emit32(&out, value);
 }
 
-void emit_set_origin(int reg, int element, bool doubled) {
-    for (int half = 0; half < (doubled ? 1 : 2); half++) {
-        emit8(&out, 0x64);
-        emit8(&out, rex(doubled, reg, 0, 0));
-        emit8(&out, 0x89);
-        emit_memory(&out, reg, -1, -1, 1, CTX_ORIGIN + 8 * element + 4 * half);
+int emit_unless_all_recorded(int place, int offset, int size, uint8_t **leave) {
+    int count = 0;
+    for (int at = 0; at < size; at += 4) {
+        emit_compare_memory(place, offset + at, ORIGIN_LEAST);
+        leave[count++] = emit_short_jump(IF_BELOW);
     }
+    return count;
 }
 
-static void emit_compare_code(int reg, uint32_t code) { /* cmp reg, code */
-    emit8(&out, rex(0, 0, 0, reg));
-    emit8(&out, 0x81);
-    emit8(&out, 0xf8 | (reg & 7));
-    emit32(&out, code);
+void emit_take_origin(int place, int word, int offset, bool wide) { /* mov word, [place + offset] */
+    emit8(&out, rex(wide, word, 0, place));
+    emit8(&out, 0x8b);
+    emit_memory(&out, word, place, -1, 1, offset);
 }
 
-/* A load of bytes that have the same origin recorded: where one is recorded the memory
-   is the program's (freeing it forgets them). */
+void emit_twice(int word) { /* imul word, fs:[twice] */
+    emit8(&out, 0x64);
+    emit8(&out, rex(1, word, 0, 0));
+    emit8(&out, 0x0f);
+    emit8(&out, 0xaf);
+    emit_memory(&out, word, -1, -1, 1, CTX_TWICE);
+}
+
+/* The first element that has its origins in the slot. */
+static int element_of_slot(int slot) {
+    return slot < ELEMENT_VECTOR ? slot : ELEMENT_VECTOR + (slot - ELEMENT_VECTOR) / 2;
+}
+
+static int bits_of_element(int element) {
+    return element < ELEMENT_VECTOR ? CTX_UNDEFINED + 8 * element
+                                    : CTX_UNDEFINED_VECTOR + 64 * (element - ELEMENT_VECTOR);
+}
+
+/* All words of the loaded value's slot get the origin that all words at the place have. */
+static int emit_one_origin(int place, int word, int size, int slot, uint8_t **leave) {
+    int count = emit_unless_all_recorded(place, 0, 4, leave);
+    emit_take_origin(place, word, 0, false);
+    for (int done = 4; done < size; done += 4)
+        leave[count++] = emit_compare_origin(place, word, false, done);
+    emit_twice(word);
+    for (int at = 0; at < (slot < ELEMENT_VECTOR ? 8 : 32); at += 8)
+        emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + at);
+    return count;
+}
+
+/* A load of bytes whose origins are recorded: where one is recorded the memory is the
+   program's (freeing it forgets them). */
 void emit_known_origin(struct cold *c) {
     const struct memory *m = &c->memory;
     uint8_t *leave[20];
-    int count = 0;
+    int count = 0, slot = (int)(c->way >> WAY_SLOT), size = (int)m->size;
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
     leave[count++] = emit_origin_place(RCX);
-    count += emit_one_origin(RCX, RDX, 0, (int)m->size, leave + count);
-    emit_compare_code(RDX, ORIGIN_OWN_CODES); /* C knows what those are */
-    leave[count++] = emit_short_jump(IF_NOT_BELOW);
-    emit_set_origin(RDX, (int)(c->way >> WAY_ELEMENT), m->size >= 8);
+    if (size >= 8 && cache_plans[c->argument].moves_whole) {
+        count += emit_unless_all_recorded(RCX, 0, size, leave + count);
+        for (int done = 0; done < size; done += 8) {
+            emit_take_origin(RCX, RDX, done, true);
+            emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
+        }
+        if (size == 8 && slot >= ELEMENT_VECTOR)
+            emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + 8);
+    } else {
+        count += emit_one_origin(RCX, RDX, size, slot, leave + count);
+    }
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     emit_jump(&out, c->resume);
@@ -83,17 +121,68 @@ void emit_known_origin(struct cold *c) {
     emit_unspill(&out, RDX);
 }
 
-/* A store of bytes that have one origin, over such as have one recorded. */
+/* cmp dword, 0: of the undefined bits of a value, at gs:[m + done] or, without m, in the context */
+static void emit_bits_of_word(const struct memory *m, int bits, int done) {
+    if (m) {
+        emit_gs(m, false, 0);
+        emit8(&out, 0x83);
+        emit_operand(m, 7, done);
+    } else {
+        emit8(&out, 0x64);
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, bits + done);
+    }
+    emit8(&out, 0);
+}
+
+static void emit_rotate(int word) { /* ror word, 32 */
+    emit8(&out, rex(1, 0, 0, word));
+    emit8(&out, 0xc1);
+    emit8(&out, 0xc8 | (word & 7));
+    emit8(&out, 32);
+}
+
+int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m, int bits,
+                        int done, uint8_t **leave) {
+    int count = 0;
+    for (int at = 0; at < piece; at += 4) {
+        emit_compare_memory(place, offset + at, 0);
+        leave[count++] = emit_short_jump(IF_ZERO);
+        emit8(&out, rex(0, 0, 0, word)); /* cmp word, ORIGIN_LEAST */
+        emit8(&out, 0x81);
+        emit8(&out, 0xf8 | (word & 7));
+        emit32(&out, ORIGIN_LEAST);
+        uint8_t *none = emit_short_jump(IF_LESS); /* or the name of a stack slot */
+        emit8(&out, rex(0, word, 0, place)); /* mov [place + offset + at], word */
+        emit8(&out, 0x89);
+        emit_memory(&out, word, place, -1, 1, offset + at);
+        uint8_t *over = emit_long_jump();
+        patch_jump(none, out.at);
+        emit_bits_of_word(m, bits, done + at);
+        leave[count++] = emit_short_jump(IF_NOT_ZERO);
+        patch_jump(over, out.at);
+        if (piece == 8)
+            emit_rotate(word);
+    }
+    return count;
+}
+
+static int piece_of(int size) { return size >= 8 ? 8 : 4; }
+
+/* A store over bytes that have origins recorded. */
 void emit_known_target(struct cold *c) {
     const struct memory *m = &c->memory;
-    int piece = m->size >= 8 ? 8 : 4, count = 0;
-    uint8_t *leave[8];
+    int slot = (int)(c->way >> WAY_SLOT), piece = piece_of((int)m->size), count = 0;
+    int bits = bits_of_element(element_of_slot(slot));
+    uint8_t *leave[24];
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
     leave[count++] = emit_origin_place(RCX);
-    emit_from_context(&out, RDX, CTX_ORIGIN + 8 * (int)(c->way >> WAY_ELEMENT));
-    count += emit_change_origins(RCX, RDX, 0, (int)m->size, piece, leave + count);
+    for (int done = 0; done < (int)m->size; done += piece) {
+        emit_from_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
+        count += emit_change_origins(RCX, RDX, done, piece, NULL, bits, done, leave + count);
+    }
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     emit_jump(&out, c->resume);
@@ -105,7 +194,7 @@ void emit_known_target(struct cold *c) {
 
 /* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */
 uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
-    uint8_t *normal[20];
+    uint8_t *normal[32];
     int count = 0;
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
@@ -132,24 +221,23 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     }
     uint8_t *defined = emit_short_jump(IF_ZERO);
     normal[count++] = emit_origin_place(RCX);
-    emit_from_context(&out, RDX, CTX_ORIGIN + 8 * element);
-    emit8(&out, 0x85); /* test edx, edx */
-    emit8(&out, 0xd2);
-    normal[count++] = emit_short_jump(IF_ZERO);
-    uint8_t *differs[4];
-    int different = 0, piece = m->size >= 8 ? 8 : 4;
-    for (uint32_t at = 0; at < m->size; at += 8)
-        differs[different++] = emit_compare_origin(RCX, RDX, piece == 8, (int)at);
+    uint8_t *differs[4], *same[4];
+    int different = 0, piece = piece_of((int)m->size);
+    for (int at = 0; at < (int)m->size; at += piece) {
+        emit_from_context(&out, RDX, CTX_ORIGIN_OF(element) + at);
+        differs[different] = emit_compare_origin(RCX, RDX, piece == 8, at);
+        same[different++] = out.at;
+    }
     patch_jump(defined, out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     uint8_t *over = emit_long_jump();
-    for (int k = 0; k < different; k++)
+    for (int k = 0; k < different; k++) {
         patch_jump(differs[k], out.at);
-    count += emit_change_origins(RCX, RDX, 0, (int)m->size, piece, normal + count);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-    emit_jump(&out, over - 1);
+        count += emit_change_origins(RCX, RDX, k * piece, piece, NULL, offset, k * piece,
+                                     normal + count);
+        emit_jump(&out, same[k]);
+    }
     for (int k = 0; k < count; k++)
         patch_jump(normal[k], out.at);
     emit_unspill(&out, RCX);
@@ -182,16 +270,18 @@ static int emit_origins_across(uint32_t size, bool recorded, uint8_t **leave) {
             emit8(&out, 0xd2);
         }
         uint8_t *defined = emit_short_jump(IF_ZERO);
-        emit8(&out, 0x8b); /* mov eax, [rsi + at]; test eax, eax */
+        emit8(&out, 0x8b); /* mov eax, [rsi + at]; cmp eax, ORIGIN_LEAST */
         emit_memory(&out, RAX, RSI, -1, 1, at);
-        emit8(&out, 0x85);
-        emit8(&out, 0xc0);
-        leave[count++] = emit_short_jump(IF_ZERO);
+        emit8(&out, 0x3d);
+        emit32(&out, ORIGIN_LEAST);
+        leave[count++] = emit_short_jump(IF_BELOW);
         emit8(&out, 0x3b); /* cmp eax, [rdi + at] */
         emit_memory(&out, RAX, RDI, -1, 1, at);
         uint8_t *same = emit_short_jump(IF_ZERO);
-        if (recorded)
-            leave[count++] = emit_unless_recorded(RDI, (int)at);
+        if (recorded) {
+            emit_compare_memory(RDI, (int)at, 0);
+            leave[count++] = emit_short_jump(IF_ZERO);
+        }
         emit8(&out, 0x85); /* test eax, eax: the name of a stack slot */
         emit8(&out, 0xc0);
         leave[count++] = emit_short_jump(IF_SIGN);
@@ -201,6 +291,12 @@ static int emit_origins_across(uint32_t size, bool recorded, uint8_t **leave) {
         patch_jump(defined, out.at);
     }
     return count;
+}
+
+void emit_registers(uint32_t set, void (*each)(struct emitter *e, int reg)) {
+    for (int r = 0; r < 16; r++)
+        if (set & 1u << r)
+            each(&out, r);
 }
 
 static const int moved_registers[] = {RDX, RAX, RSI, RDI};
@@ -311,14 +407,14 @@ int emit_word_move(uint32_t size, uint8_t **done) {
 
 /* What a load takes and a store right behind it puts elsewhere is copied in one go: of
    undefined bits with one origin, over the same bits; anything else goes the usual way. */
-enum { COPIES = 8, BETWEEN = 16, WORDS_BETWEEN = 4, COPY_JUMPS = 32, COPY_MOST = 32 };
+enum { COPIES = 8, BETWEEN = 16, WORDS_BETWEEN = 4, COPY_JUMPS = 48, COPY_MOST = 32 };
 
 static struct copy {
     const struct instruction *load, *store;
     struct memory to; /* as it is named before the load */
     uint64_t possible;
     int element;          /* what is loaded */
-    int place, word;      /* registers to work with */
+    int place, to_place, word; /* registers to work with: two places where there are several pieces */
     int cold;             /* goes the usual way */
     uint8_t *jumps[8];    /* displacements of those that lead here */
     int jump_count;
@@ -482,6 +578,10 @@ void copy_begins(const struct instruction *load, bool flags_live, int first) {
     c->word = pick_scratch(used | 1u << c->place);
     if (c->place == c->word || (used & 1u << c->word))
         return;
+    used |= 1u << c->place | 1u << c->word;
+    c->to_place = from->size > 8 ? pick_scratch(used) : c->place;
+    if (from->size > 8 && (used & 1u << c->to_place))
+        return;
     for (int k = first; k < cold_count; k++)
         c->jumps[c->jump_count++] = colds[k].patch;
     cold_count = first + 1;
@@ -516,45 +616,8 @@ uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done
     return emit_short_jump(IF_NOT_ZERO);
 }
 
-int emit_one_origin(int place, int word, int offset, int size, uint8_t **leave) {
-    bool wide = size >= 8;
-    int count = 0;
-    emit8(&out, rex(wide, word, 0, place)); /* mov word, [place] */
-    emit8(&out, 0x8b);
-    emit_memory(&out, word, place, -1, 1, offset);
-    for (int done = 8; done < size; done += 8)
-        leave[count++] = emit_compare_origin(place, word, true, offset + done);
-    if (wide) {
-        emit8(&out, rex(1, 0, 0, word)); /* ror word, 32: both halves are the same */
-        emit8(&out, 0xc1);
-        emit8(&out, 0xc8 | (word & 7));
-        emit8(&out, 32);
-        leave[count++] = emit_compare_origin(place, word, true, offset);
-    }
-    emit8(&out, rex(0, word, 0, word)); /* test word, word */
-    emit8(&out, 0x85);
-    emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
-    leave[count++] = emit_short_jump(IF_ZERO);
-    return count;
-}
-
-int emit_change_origins(int place, int word, int offset, int size, int piece, uint8_t **leave) {
-    int count = 0;
-    leave[count++] = emit_unless_recorded(place, offset); /* then so are those between */
-    if (size > 4)
-        leave[count++] = emit_unless_recorded(place, offset + size - 4);
-    emit_compare_code(word, ORIGIN_MIXED); /* or the name of a stack slot */
-    leave[count++] = emit_short_jump(IF_NOT_BELOW);
-    for (int done = 0; done < size; done += piece) {
-        emit8(&out, rex(piece == 8, word, 0, place));
-        emit8(&out, 0x89);
-        emit_memory(&out, word, place, -1, 1, offset + done);
-    }
-    return count;
-}
-
-/* Jumps in `differs`: the target has origins to change, at `place`. */
-static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs) {
+/* Jumps in `differs`: the target has origins to change, piece by piece; it goes on at `same`. */
+static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs, uint8_t **same) {
     const struct memory *from = &c->load->memory[c->load->encoded];
     bool wide = from->size >= 8;
     int count = 0, size = (int)from->size, place = c->place, word = c->word;
@@ -565,28 +628,37 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
     count += emit_defined_between(c, leave + count);
     emit_lea(from, place);
     leave[count++] = emit_origin_place(place);
-    count += emit_one_origin(place, word, 0, size, leave + count);
-    emit_lea(&c->to, place);
-    leave[count++] = emit_origin_place(place);
-    for (int done = 0; done < size; done += 8)
-        *differs++ = emit_compare_origin(place, word, wide, done);
+    if (size > 8) {
+        emit_lea(&c->to, c->to_place);
+        leave[count++] = emit_origin_place(c->to_place);
+    }
+    for (int done = 0; done < size; done += 8) {
+        count += emit_unless_all_recorded(place, done, piece_of(size), leave + count);
+        emit_take_origin(place, word, done, wide);
+        if (!wide)
+            emit_twice(word);
+        emit_to_context(&out, word, CTX_ORIGIN_OF(c->element) + done);
+        if (size <= 8) {
+            emit_lea(&c->to, place);
+            leave[count++] = emit_origin_place(place);
+        }
+        *differs++ = emit_compare_origin(c->to_place, word, wide, done);
+        *same++ = out.at;
+    }
     return count;
 }
 
 static void emit_copy(const struct copy *c) {
     struct cold *usual = &colds[c->cold];
-    uint8_t *leave[COPY_JUMPS], *differs[4];
-    int place = c->place, word = c->word, size = (int)c->to.size;
-    uint32_t spilled = 1u << place | 1u << word;
+    uint8_t *leave[COPY_JUMPS], *differs[4], *same[4];
+    int place = c->place, word = c->word, size = (int)c->to.size, piece = piece_of(size);
+    uint32_t spilled = 1u << place | 1u << word | 1u << c->to_place;
     now.pc = c->load->pc;
     now.possible = c->possible;
     out.kept = usual->kept;
-    emit_spill(&out, place);
-    emit_spill(&out, word);
+    emit_registers(spilled, emit_spill);
     note_place(now.pc, spilled, false);
-    int count = emit_copy_checks(c, leave, differs);
-    const uint8_t *same = out.at;
-    emit_set_origin(word, c->element, size >= 8);
+    int count = emit_copy_checks(c, leave, differs, same);
     if (c->element < 16) { /* only now: it may be part of the address */
         emit_take_bits(&c->load->memory[c->load->encoded], word, size == 8, 0);
         emit_to_context(&out, word, CTX_UNDEFINED + 8 * c->element);
@@ -594,8 +666,7 @@ static void emit_copy(const struct copy *c) {
         emit_on_shadow(c->load);
         emit_bits_to_context(c->load);
     }
-    emit_unspill(&out, place);
-    emit_unspill(&out, word);
+    emit_registers(spilled, emit_unspill);
     note_place(now.pc, 0, false);
     for (const struct instruction *i = c->load; i <= c->store; i++) {
         if (i > c->load)
@@ -604,14 +675,14 @@ static void emit_copy(const struct copy *c) {
     }
     emit_into_steady((int)(c->store - trace) + 1, true);
     emit_jump(&out, c->back);
-    for (int done = 0; done < size; done += 8)
+    for (int done = 0; done < size; done += 8) {
         patch_jump(differs[done / 8], out.at);
-    count += emit_change_origins(place, word, 0, size, size >= 8 ? 8 : 4, leave + count);
-    emit_jump(&out, same);
+        count += emit_change_origins(c->to_place, word, done, piece, &c->to, 0, done, leave + count);
+        emit_jump(&out, same[done / 8]);
+    }
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
-    emit_unspill(&out, place);
-    emit_unspill(&out, word);
+    emit_registers(spilled, emit_unspill);
 }
 
 void emit_copies(void) {

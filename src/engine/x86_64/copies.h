@@ -5,7 +5,7 @@
 
 #include "translate.h"
 
-enum { IF_BELOW = 2, IF_NOT_BELOW, IF_ZERO, IF_NOT_ZERO, IF_SIGN = 8 };
+enum { IF_BELOW = 2, IF_NOT_BELOW, IF_ZERO, IF_NOT_ZERO, IF_SIGN = 8, IF_LESS = 12 };
 /* Both return the displacement to be patched. */
 uint8_t *emit_short_jump(int condition);
 uint8_t *emit_long_jump(void);
@@ -13,23 +13,25 @@ uint8_t *emit_long_jump(void);
 /* A register holds a guest address and becomes the place of its origin; leaves by the jump
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
-/* Leaves when the word of origin at the place is 0. */
-uint8_t *emit_unless_recorded(int place, int offset);
+/* Leaves unless each word of origin there may be in a register; returns how many jumps it
+   added to `leave`. */
+int emit_unless_all_recorded(int place, int offset, int size, uint8_t **leave);
+/* A word of origin, or two of them, to the register; and one made two. */
+void emit_take_origin(int place, int word, int offset, bool wide);
+void emit_twice(int word);
 /* cmp reg, [place + offset]; leaves when they differ. */
 uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset);
 /* mov reg, gs:[from + done] */
 void emit_take_bits(const struct memory *from, int reg, bool wide, int done);
 /* cmp gs:[to + done], reg; leaves when they differ. */
 uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done);
-/* `word` takes the one origin of `size` bytes, twice when they are 8 or more; returns how
-   many jumps it added to `leave`, taken where it is none or several. */
-int emit_one_origin(int place, int word, int offset, int size, uint8_t **leave);
-/* The element's origin becomes the register's, which holds it twice when it is `doubled`. */
-void emit_set_origin(int reg, int element, bool doubled);
-/* The words of origin at the place become `word`, `piece` bytes of it at a time: where each
-   is recorded already, and not by the name of a stack slot, which may stand in the running
-   frame only. */
-int emit_change_origins(int place, int word, int offset, int size, int piece, uint8_t **leave);
+/* One or two words of origin (`piece`: 4 or 8 bytes) at the place become those in `word`:
+   where each is recorded already, and not by the name of a stack slot, which may stand in the
+   running frame only. Those of defined bytes may stay as they are: the value's undefined bits
+   are at gs:[m + done] or, without m, in the context. */
+int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m, int bits,
+                        int done, uint8_t **leave);
+void emit_registers(uint32_t set, void (*each)(struct emitter *e, int reg));
 
 /* By how much the instruction adds to a register without touching memory; false: it does
    something else. */

@@ -609,7 +609,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
                 colds[k].argument = index;
                 colds[k].memory = *m;
                 if (!joins)
-                    colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)to << WAY_ELEMENT;
+                    colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)ORIGIN_SLOT(to) << WAY_SLOT;
             }
             copied = joins ? -1 : first;
         }
@@ -701,7 +701,7 @@ static void emit_bits_out(const struct instruction *i, const struct memory *m, i
     for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
         colds[k].resume = out.at;
-        colds[k].way = WAY_ORIGIN | (uint32_t)e << WAY_ELEMENT;
+        colds[k].way = WAY_ORIGIN | (uint32_t)ORIGIN_SLOT(e) << WAY_SLOT;
     }
 }
 
@@ -921,12 +921,28 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         emit_word_op(TEST_WORD, 0, size, word, stays);
         asks = emit_if(&out, 5); /* jne */
     }
+    uint8_t *moves = NULL;
     if (shift >= 0) { /* parts of different origin: C moves them about */
         emit8(&out, 0x64); /* cmp dword fs:[origin], the first of those */
         emit8(&out, 0x81);
-        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 8 * e);
+        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN_OF(e));
         emit32(&out, ORIGIN_BYTE_CODES);
         asks = emit_if(&out, 13); /* jge: those of stack slots are below 0 */
+    }
+    if (shift >= 0 && size == 8) {
+        int scratch = e == RCX ? RDX : RCX;
+        emit_spill(&out, scratch);
+        emit_from_context(&out, scratch, CTX_ORIGIN_OF(e));
+        emit8(&out, 0x48); /* ror scratch, 32 */
+        emit8(&out, 0xc1);
+        emit8(&out, 0xc8 | scratch);
+        emit8(&out, 32);
+        emit8(&out, 0x64); /* cmp scratch, fs:[origin] */
+        emit8(&out, 0x48);
+        emit8(&out, 0x3b);
+        emit_memory(&out, scratch, -1, -1, 1, CTX_ORIGIN_OF(e));
+        emit_unspill(&out, scratch);
+        moves = emit_if(&out, 5); /* jne */
     }
     if (shift >= 0)
         emit_word_op(SHIFT_WORD, shift, size, word, value);
@@ -936,11 +952,13 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         emit_context_constant(&out, word + 4, 0);
     if ((now.possible | plan_outputs(i)) & bit(ELEMENT_FLAGS))
         emit_zero_word(CTX_UNDEFINED_FLAGS);
-    if (asks) {
-        struct cold *c = cold_add(COLD_TOUCH, asks);
-        c->argument = index;
-        c->resume = out.at;
-    }
+    uint8_t *leave[] = {asks, moves};
+    for (int k = 0; k < 2; k++)
+        if (leave[k]) {
+            struct cold *c = cold_add(COLD_TOUCH, leave[k]);
+            c->argument = index;
+            c->resume = out.at;
+        }
     return true;
 }
 
@@ -951,12 +969,13 @@ static bool emit_pop(const struct instruction *i, bool flags_live) {
     struct memory slot = {.base = RSP, .index = -1, .scale = 1, .size = 8};
     int reg = element_of(i->operands[0].reg.value);
     uint32_t index = plan_make(i, now.possible, 0);
+    cache_plans[index].moves_whole = true;
     int first = cold_count;
     emit_touch_check(&slot, flags_live);
     for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
         colds[k].memory = slot;
-        colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)reg << WAY_ELEMENT;
+        colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)ORIGIN_SLOT(reg) << WAY_SLOT;
     }
     emit8(&out, 0x65); /* mov reg, gs:[rsp] */
     emit_op(&out, 0x8b, reg, RSP, 0);

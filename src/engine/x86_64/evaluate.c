@@ -226,6 +226,12 @@ static void read_lanes(struct step *k, int n, const struct memory *m, gaddr a) {
     }
 }
 
+/* Near the stack pointer, in the running frame: names of its slots may stand there. */
+static bool in_running_frame(const struct context *c, gaddr a) {
+    return a + 8 >= c->registers[RSP] && c->shadow > c->shadow_base &&
+           a < c->shadow[-1].stack_pointer;
+}
+
 /* The bytes may be written; where undefined ones came from is recorded. */
 static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
     struct context *c = k->c;
@@ -233,9 +239,7 @@ static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
     if (!any(bits, size))
         return;
     uint32_t origin = k->origin;
-    bool near = a + 8 >= c->registers[RSP] && c->shadow > c->shadow_base &&
-                a < c->shadow[-1].stack_pointer;
-    if (!near)
+    if (!in_running_frame(c, a))
         origin = any(bits + 1, size - 1) ? origin_keep(c, origin) : origin_keep_byte(c, origin);
     uint32_t origins[64];
     for (int i = 0; i < size; i++)
@@ -244,16 +248,27 @@ static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
         origin_set_bytes(c, a, size, origins);
 }
 
-/* The same of an element whose bytes are from several places. */
-static void set_parts(struct context *c, gaddr a, const uint8_t *bits, int size, int element) {
-    uint32_t origin = (uint32_t)*dirty_origin_word(c, element), origins[32];
-    if (origin < ORIGIN_BYTE_CODES ||
-        (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_OWN_CODES) ||
-        element == ELEMENT_MORE || size > 32)
+/* Of a general register or vector stored as it is each part has its own origin; those of
+   defined ones go along where they can, so that translated code finds no difference. */
+static void store_origins(struct context *c, gaddr a, const uint8_t *bits, int size, int element) {
+    uint32_t *parts = dirty_origins(c, element), origins[4 * PARTS];
+    bool near = in_running_frame(c, a);
+    if ((a | (gaddr)size) & 3) {
+        for (int i = 0; i < size; i++) {
+            uint32_t origin = bits[i] ? dirty_byte_origin(c, element, i) : 0;
+            origins[i] = near || !origin ? origin : size == 1 ? origin_keep_byte(c, origin)
+                                                              : origin_keep(c, origin);
+        }
+        origin_set_bytes(c, a, size, origins);
         return;
-    for (int i = 0; i < size; i++)
-        origins[i] = bits[i] ? origin_keep(c, dirty_byte_origin(c, element, i)) : 0;
-    origin_set_bytes(c, a, size, origins);
+    }
+    for (int n = 0; n < size / 4; n++) {
+        bool open = any(bits + 4 * n, 4);
+        if (open && !near)
+            parts[n] = origin_keep(c, parts[n]);
+        if (open || (parts[n] >= ORIGIN_LEAST && parts[n] < ORIGIN_STACK_CODES))
+            origin_set(c, a + 4 * (gaddr)n, 4, parts[n]);
+    }
 }
 
 static void note_stored(struct step *k) {
@@ -267,30 +282,29 @@ static void note_stored(struct step *k) {
     if (a >= GUEST_END || size > 64)
         return;
     int element = from->kind == OPERAND_VECTOR ? vector_element(from->number) : from->number;
-    k->origin = dirty_origin(c, element);
     copy_few(bits, shadow_of(a), size);
+    if (element != ELEMENT_MORE && size <= 4 * PARTS) {
+        store_origins(c, a, bits, size, element);
+        return;
+    }
+    k->origin = dirty_origin(c, element);
     set_memory(k, a, bits, size);
-    set_parts(c, a, bits, size, element);
 }
 
 /* Of a load: where its undefined bits are from. */
 static void note_loaded(struct step *k) {
-    enum { MIXED_MOST = 8 };
     const struct plan *p = k->p;
-    uint32_t parts[MIXED_MOST];
-    bool mixed = k->origin &&
-                 origin_is_mixed(k->c, k->address[0], p->memory[0].size, parts) && p->moves_whole;
-    uint32_t origin = k->origin, size = p->memory[0].size;
-    if (origin && p->moves_whole && !(size & 3) && size <= 4 * MIXED_MOST)
-        origin = size == 4 ? origin_of_word(k->c, k->address[0]) : parts[0];
-    else if (origin && p->moves_few && (size == 2 || size == 4))
+    uint32_t parts[PARTS], size = p->memory[0].size, origin = k->origin;
+    bool known = origin && !(size & 3) && size <= 4 * PARTS &&
+                 origin_parts(k->c, k->address[0], size, parts);
+    if (origin && !(p->moves_whole && known) && p->moves_few && (size == 2 || size == 4))
         origin = origin_of_few(k->c, k->address[0], size);
-    for (int e = 0; k->origin && e < ELEMENT_UPPER; e++) {
+    for (int e = 0; origin && e < ELEMENT_UPPER; e++) {
         if (!(p->outputs >> e & 1))
             continue;
-        dirty_set_origin(k->c, e, mixed ? ORIGIN_MIXED : origin);
-        for (uint32_t n = 0; mixed && n < p->memory[0].size / 4; n++)
-            dirty_origin_parts(k->c, n < 4 ? e : e + 16)[n & 3] = parts[n];
+        dirty_set_origin(k->c, e, origin);
+        if (p->moves_whole && known)
+            parts_set(k->c, e, parts, (int)size / 4);
     }
 }
 
@@ -427,8 +441,10 @@ static void write_outputs(struct step *k) {
                 uint64_t m = mask_for(o->size) << (8 * o->high);
                 u[o->number] = (u[o->number] & ~m) | ((bits << (8 * o->high)) & m);
             }
-            if (bits)
+            if (bits && o->size >= 4)
                 dirty_set_origin(c, o->number, k->origin);
+            else if (bits)
+                dirty_origins(c, o->number)[0] = k->origin;
             if (n == 0 && k->noted)
                 parts_set(c, o->number, k->parts, k->noted);
             if (o->number == RSP && u[RSP]) {
@@ -656,10 +672,12 @@ static void define_compared(struct context *c) {
         uint64_t size = o->size;
         if (o->kind == OPERAND_GENERAL) {
             uint32_t origin = dirty_origin(c, o->number);
-            uint32_t word = (uint32_t)*dirty_origin_word(c, o->number);
-            if (!dirty_words(c)[o->number])
+            const uint32_t *parts = dirty_origins(c, o->number);
+            uint64_t bits = dirty_words(c)[o->number];
+            if (!bits)
                 continue;
-            if (word >= ORIGIN_BYTE_CODES && word < ORIGIN_MIXED) { /* the rest are other values */
+            if (origin_is_by_byte(parts[0]) || origin_is_by_byte(parts[1]) ||
+                ((uint32_t)bits && bits >> 32 && parts[0] != parts[1])) { /* the rest are others */
                 uint64_t looked_at = mask_for(o->size) & bytes_under_mask(p);
                 dirty_words(c)[o->number] &= ~(looked_at << (8 * o->high));
                 continue;
@@ -726,12 +744,12 @@ static void stack_rule(struct step *k) {
     case RULE_PUSH:
         set_memory(k, sp - p->width, k->bits[0], p->width);
         if (p->operands[0].kind == OPERAND_GENERAL)
-            set_parts(c, sp - p->width, k->bits[0], p->width, p->operands[0].number);
+            store_origins(c, sp - p->width, k->bits[0], p->width, p->operands[0].number);
         break;
     case RULE_POP:
         read_memory(k, 1, &p->memory[0], sp, p->width);
         copy_bytes(k->out[0], k->bits[1], 8);
-        if (k->origin && origin_is_mixed(c, sp, p->width, k->parts))
+        if (k->origin && p->width >= 4 && origin_parts(c, sp, p->width, k->parts))
             k->noted = p->width / 4;
         break;
     case RULE_LEAVE: {
@@ -741,7 +759,7 @@ static void stack_rule(struct step *k) {
             use(c, p, RBP, "becomes the stack pointer", 0, 0);
         u[RBP] = load(k->bits[1], 8);
         dirty_set_origin(c, RBP, k->origin);
-        if (k->origin && origin_is_mixed(c, c->registers[RBP], 8, k->parts))
+        if (k->origin && origin_parts(c, c->registers[RBP], 8, k->parts))
             parts_set(c, RBP, k->parts, 2);
         break;
     }
@@ -815,9 +833,7 @@ static void apply(struct step *k) {
     case RULE_EXTEND: {
         int half = p->width / 2;
         store(k->out[0], (uint64_t)extend(dirty_words(k->c)[RAX] & mask_for(half), half), p->width);
-        uint32_t whole = dirty_is_mixed(k->c, RAX) ? dirty_origin_parts(k->c, RAX)[0]
-                                                   : (uint32_t)*dirty_origin_word(k->c, RAX);
-        k->origin = whole < ORIGIN_MIXED ? whole : dirty_origin(k->c, RAX); /* bytes stay */
+        k->origin = dirty_origins(k->c, RAX)[0]; /* bytes stay */
         break;
     }
     case RULE_SPREAD: {

@@ -397,12 +397,12 @@ glue_load:
     movabs $0x640000000000, %rdx
     mov (%rax,%rdx), %eax
     bts $32, %rax /* recorded */
-    cmp $ORIGIN_BYTE_CODES, %eax /* by byte, below ORIGIN_STACK_CODES or above them */
+    cmp $ORIGIN_BYTE_CODES, %eax /* by byte: below those of stack slots */
     jge glue_store_slow
-    cmp $ORIGIN_OWN_CODES, %eax
-    jae glue_store_slow
+    cmp $ORIGIN_LEAST, %eax
+    jae 4f
     test %eax, %eax
-    jnz 4f
+    jnz glue_store_slow
     mov %rcx, %rax
     shr $40, %rax
     cmp $0x0a, %eax /* HEAP_BASE */
@@ -469,9 +469,16 @@ glue_load:
     mov %fs:CTX_SPILL+24, %rbx
 2:  mov %fs:CTX_SPILL+40, %rbp
 3:  mov %fs:CTX_WAY, %ecx
-    shr $WAY_ELEMENT, %ecx
-    mov %eax, %fs:CTX_ORIGIN(,%rcx,8)
-    mov %eax, %fs:CTX_ORIGIN+4(,%rcx,8)
+    shr $WAY_SLOT, %ecx
+    mov %eax, %eax
+    imul %fs:CTX_TWICE, %rax
+    cmp $ELEMENT_VECTOR, %ecx
+    lea (%rcx,%rcx), %ecx
+    mov %rax, %fs:CTX_ORIGIN(,%rcx,8)
+    jb glue_store_done
+    mov %rax, %fs:CTX_ORIGIN+8(,%rcx,8)
+    mov %rax, %fs:CTX_ORIGIN+16(,%rcx,8)
+    mov %rax, %fs:CTX_ORIGIN+24(,%rcx,8)
     jmp glue_store_done
 6:  bt $32, %rax
     jc 8f
@@ -490,23 +497,37 @@ glue_load:
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_store_slow
 
-/* As set_memory in evaluate.c. */
+/* As store_origins in evaluate.c. */
 glue_origin:
     mov %rbx, %fs:CTX_SPILL+24
+    mov %rbp, %fs:CTX_SPILL+40
     mov %fs:CTX_WAY, %ebx
-    shr $WAY_ELEMENT, %ebx
-    mov %fs:CTX_ORIGIN(,%rbx,8), %rbx
-    cmp $ORIGIN_MIXED, %ebx
-    jb 1f
-    je 5f
-    lea 8(%rcx), %rax /* a slot's name may stand in the running frame only */
+    shr $WAY_SLOT, %ebx
+    shl $4, %ebx
+    cmp $8, %edx
+    ja 5f
+    mov %fs:CTX_ORIGIN(%rbx), %rbx
+    cmp $ORIGIN_LEAST, %ebx
+    jl 4f
+    cmp $4, %edx
+    jbe 1f
+    cmp %fs:CTX_LEAST, %rbx
+    jge 1f
+4:  /* names of slots may stand in the running frame only */
+    cmp $ORIGIN_LEAST, %ebx
+    jb glue_origin_slow
+    lea 8(%rcx), %rax
     cmp %rsp, %rax
-    jb 5f
+    jb glue_origin_slow
     mov %fs:CTX_SHADOW, %rax
     cmp -16(%rax), %rcx
-    jb 1f
-5:  mov %fs:CTX_SPILL+24, %rbx
-    jmp glue_store_slow
+    jae glue_origin_slow
+    cmp $4, %edx
+    jbe 1f
+    mov %rbx, %rax
+    shr $32, %rax
+    cmp $ORIGIN_LEAST, %eax
+    jb glue_origin_slow
 1:  cmp %fs:CTX_STACK_HIGH, %rcx
     jae 3f
     cmp %fs:CTX_STACK_LOW, %rcx
@@ -520,26 +541,65 @@ glue_origin:
     cmp %fs:CTX_MARK_HIGH, %rax
     jbe 3f
     mov %rax, %fs:CTX_MARK_HIGH
-3:  mov %rbp, %fs:CTX_SPILL+40
-    mov %ecx, %eax
+3:  mov %ecx, %eax
     or %edx, %eax
     test $3, %al
     jnz 9f
+glue_origin_word:
+    movabs $0x0ffffffffffc, %rax
+    movabs $0x640000000000, %rbp
+    and %rcx, %rax
+    add %rbp, %rax
+    sub $8, %edx
+    jb 6f
+    mov %rbx, (%rax)
+    jmp 7f
+6:  mov %ebx, (%rax)
+    jmp 7f
+5:  /* several pieces: from the slot to the place, all of them or none */
+    test $7, %dl
+    jnz glue_origin_slow
+    test $3, %cl
+    jnz glue_origin_slow
+    lea (%rbx,%rdx), %rbp
+2:  mov %fs:CTX_ORIGIN(%rbx), %eax
+    cmp $ORIGIN_LEAST, %eax
+    jge 1f
+    cmp $ORIGIN_LEAST, %eax
+    jb glue_origin_slow
+    lea 8(%rcx), %rax
+    cmp %rsp, %rax
+    jb glue_origin_slow
+    mov %fs:CTX_SHADOW, %rax
+    cmp -16(%rax), %rcx
+    jae glue_origin_slow
+1:  add $4, %rbx
+    cmp %rbp, %rbx
+    jb 2b
+    cmp %fs:CTX_STACK_HIGH, %rcx
+    jae 3f
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jb 3f
+    mov %rcx, %rax
+    and $-8, %rax
+    cmp %fs:CTX_MARK, %rax
+    jae 2f
+    mov %rax, %fs:CTX_MARK
+2:  lea (%rcx,%rdx), %rax
+    cmp %fs:CTX_MARK_HIGH, %rax
+    jbe 3f
+    mov %rax, %fs:CTX_MARK_HIGH
 3:  movabs $0x0ffffffffffc, %rax
     movabs $0x640000000000, %rbp
     and %rcx, %rax
     add %rbp, %rax
-4:  sub $8, %edx
-    jb 6f
-    mov %rbx, (%rax)
-    lea 8(%rax), %rax
-    jnz 4b
-    jmp 7f
-6:  add $8, %edx
-8:  mov %ebx, (%rax)
-    add $4, %rax
-    sub $4, %edx
-    jg 8b
+    sub %rdx, %rbx
+4:  mov %fs:CTX_ORIGIN(%rbx), %rbp
+    mov %rbp, (%rax)
+    add $8, %rax
+    add $8, %rbx
+    sub $8, %edx
+    ja 4b
 7:  shr $16, %rcx
     movabs $0x740000000000, %rax
     movb $1, (%rax,%rcx)
@@ -549,9 +609,13 @@ glue_origin:
     /* Parts of words: when they are recorded already, or the other bytes are defined. */
 9:  cmp $ORIGIN_BYTE_CODES, %ebx
     jge 8f
-    cmp $ORIGIN_OWN_CODES, %ebx
-    jae 8f
-    movabs $0x0ffffffffffc, %rax
+    cmp $4, %edx
+    jbe 1f
+    mov %rbx, %rax
+    ror $32, %rax
+    cmp %rax, %rbx
+    jne 8f
+1:  movabs $0x0ffffffffffc, %rax
     movabs $0x640000000000, %rbp
     and %rcx, %rax
     add %rbp, %rax
@@ -581,9 +645,10 @@ glue_origin:
     mov %rbp, %rcx
     and $-4, %rbp
     and %gs:(%rbp), %eax
-    jz 3b
+    jz glue_origin_word
     jmp 8f
 6:  mov %rbp, %rcx
+glue_origin_slow:
 8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_store_slow
@@ -928,8 +993,12 @@ glue_move_undefined:
     movups %xmm3, 0x30(%rsp)
     movups %xmm4, 0x40(%rsp)
     movups %xmm5, 0x50(%rsp)
+    movups %xmm6, 0x60(%rsp)
     movups %xmm7, 0x70(%rsp)
     pxor %xmm7, %xmm7
+    mov $ORIGIN_LEAST - 1, %eax
+    movd %eax, %xmm6
+    pshufd $0, %xmm6, %xmm6
     xor %eax, %eax
     sub $32, %rdx
     jb 2f
@@ -937,27 +1006,21 @@ glue_move_undefined:
     movups 16(%rsi,%rax), %xmm1
     movups (%r8,%rax), %xmm2
     movups 16(%r8,%rax), %xmm3
-    movdqa %xmm2, %xmm4 /* lanes with no origin, or a stack slot's */
-    psrad $31, %xmm4
-    movdqa %xmm2, %xmm5
+    movdqa %xmm2, %xmm4 /* lanes with an origin that may go elsewhere */
+    pcmpgtd %xmm6, %xmm4
+    movdqa %xmm0, %xmm5 /* and those that need none */
     pcmpeqd %xmm7, %xmm5
-    por %xmm5, %xmm4
-    movdqa %xmm0, %xmm5 /* that need one */
-    pcmpeqd %xmm7, %xmm5
-    pandn %xmm4, %xmm5
-    movdqa %xmm3, %xmm4
-    psrad $31, %xmm4
+    por %xmm4, %xmm5
     movups %xmm2, (%rcx,%rax) /* means nothing where all is defined */
-    movdqa %xmm3, %xmm2
-    pcmpeqd %xmm7, %xmm2
-    por %xmm2, %xmm4
+    movdqa %xmm3, %xmm4
+    pcmpgtd %xmm6, %xmm4
     movdqa %xmm1, %xmm2
     pcmpeqd %xmm7, %xmm2
-    pandn %xmm4, %xmm2
-    por %xmm2, %xmm5
+    por %xmm4, %xmm2
+    pand %xmm2, %xmm5
     pmovmskb %xmm5, %r9d
-    test %r9d, %r9d
-    jnz 2f
+    cmp $0xffff, %r9d
+    jne 2f
     movups %xmm0, (%rdi,%rax)
     movups %xmm1, 16(%rdi,%rax)
     movups %xmm3, 16(%rcx,%rax)
@@ -970,6 +1033,7 @@ glue_move_undefined:
     movups 0x30(%rsp), %xmm3
     movups 0x40(%rsp), %xmm4
     movups 0x50(%rsp), %xmm5
+    movups 0x60(%rsp), %xmm6
     movups 0x70(%rsp), %xmm7
     add $0x80, %rsp
     ret

@@ -1,172 +1,206 @@
 /* Where undefined bits are from goes along from register to register, beside what runs on
-   the bits themselves: the element's origin, and its parts where those differ. Flags are
-   not touched; C is asked only where parts are put together that differ. */
+   the bits themselves: the words of origin of the element, one for each 4 bytes. Flags are
+   not touched. */
+#include "copies.h"
 #include "plan.h"
 
 #include "translate.h"
 
 static uint64_t bit(int element) { return 1ULL << element; }
 
-static int origin_slot_of(int element) {
-    return CTX_ORIGIN + 8 * (element >= ELEMENT_UPPER ? element - 16 : element);
-}
+/* What becomes of the words of one element. */
+enum manner { IN_PLACE, LOWER_TWICE, ALL_ALIKE };
 
-static void emit_parts_from(int from, int to) {
-    for (int half = 0; half < 16; half += 8) {
-        emit_from_context(&out, RCX, CTX_ORIGIN_PARTS + 16 * from + half);
-        emit_to_context(&out, RCX, CTX_ORIGIN_PARTS + 16 * to + half);
-    }
-}
-
-/* The word of origin goes from one element to the outputs, and its parts where they
-   differ; RCX is spilled. */
-static void emit_origin_from(int element, uint64_t outputs) {
-    int from = element >= ELEMENT_UPPER ? element - 16 : element;
-    emit_from_context(&out, RCX, origin_slot_of(element));
-    outputs &= (1ULL << ELEMENT_UPPER) - 1;
+static enum manner manner_of(const struct instruction *i, int from, uint64_t outputs) {
+    int lane, rule = rule_of(i, &lane);
+    bool shared = from < ELEMENT_VECTOR && from >= ELEMENT_FLAGS;
     for (uint64_t o = outputs; o; o &= o - 1)
-        emit_to_context(&out, RCX, origin_slot_of(__builtin_ctzll(o)));
-    emit8(&out, 0x8d); /* lea ecx, [rcx + 1]; jrcxz over the jump */
-    emit_memory(&out, RCX, RCX, -1, 1, -(int)ORIGIN_MIXED);
-    emit8(&out, 0xe3);
-    emit8(&out, 5);
-    emit8(&out, 0xe9);
-    uint8_t *same = out.at;
-    emit32(&out, 0);
-    for (uint64_t o = outputs; o; o &= o - 1) {
-        int to = __builtin_ctzll(o);
-        emit_parts_from(from, to);
-        if (from >= ELEMENT_VECTOR && to >= ELEMENT_VECTOR)
-            emit_parts_from(from + 16, to + 16);
-    }
-    patch_jump(same, out.at);
+        shared |= __builtin_ctzll(o) >= ELEMENT_FLAGS && __builtin_ctzll(o) < ELEMENT_VECTOR;
+    if (shared || (rule != RULE_COPY && rule != RULE_SIGN))
+        return ALL_ALIKE;
+    int size = i->operands[1].size;
+    bool widens = size < 32 || (size == 32 && outputs >> ELEMENT_VECTOR);
+    return rule == RULE_SIGN || widens ? LOWER_TWICE : IN_PLACE;
 }
 
-/* The displacement of a jump taken where the element's parts differ; RCX is spilled. */
-static uint8_t *emit_if_mixed(int element) {
-    emit8(&out, 0x64); /* mov ecx, fs:[origin]; lea ecx, [rcx + 1] */
-    emit8(&out, 0x8b);
-    emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(element));
+static void emit_ecx_context(int opcode, int offset) { /* mov ecx, fs:[offset], or back */
+    emit8(&out, 0x64);
+    emit8(&out, opcode);
+    emit_memory(&out, RCX, -1, -1, 1, offset);
+}
+
+/* The words of origin go from one element to the outputs; RCX is spilled. */
+static void emit_origin_from(int element, uint64_t outputs, enum manner manner) {
+    int from = CTX_ORIGIN_OF(element);
+    uint64_t lower = outputs & ((1ULL << ELEMENT_UPPER) - 1);
+    if (manner == LOWER_TWICE) {
+        emit_ecx_context(0x8b, from);
+        for (uint64_t o = lower; o; o &= o - 1)
+            for (int at = 0; at < (__builtin_ctzll(o) < ELEMENT_FLAGS ? 8 : 16); at += 4)
+                emit_ecx_context(0x89, CTX_ORIGIN_OF(__builtin_ctzll(o)) + at);
+        return;
+    }
+    bool source = element >= ELEMENT_VECTOR && manner == IN_PLACE;
+    for (int at = 0; at < 32; at += 8) {
+        bool loaded = false;
+        for (uint64_t o = lower; o; o &= o - 1) {
+            int to = __builtin_ctzll(o);
+            if ((at >= 8 && to < ELEMENT_FLAGS) || (at >= 16 && to < ELEMENT_VECTOR) ||
+                (at >= 16 && !(outputs & bit(to + 16))))
+                continue;
+            if (!loaded && (at == 0 || source))
+                emit_from_context(&out, RCX, from + at);
+            loaded = true;
+            emit_to_context(&out, RCX, CTX_ORIGIN_OF(to) + at);
+        }
+    }
+}
+
+/* lea rcx, [~rcx + rdx + 1]: 0 when they are the same; the displacement of a jump taken when
+   they are not. */
+static uint8_t *emit_if_differ(void) {
+    emit8(&out, 0x48); /* not rcx */
+    emit8(&out, 0xf7);
+    emit8(&out, 0xd1);
+    emit8(&out, 0x48);
     emit8(&out, 0x8d);
-    emit_memory(&out, RCX, RCX, -1, 1, -(int)ORIGIN_MIXED);
-    emit8(&out, 0xe3); /* jrcxz to the second jump */
+    emit_memory(&out, RCX, RCX, RDX, 1, 1);
+    emit8(&out, 0xe3); /* jrcxz over the jump */
     emit8(&out, 5);
-    emit8(&out, 0xe9);
-    emit32(&out, 5);
     emit8(&out, 0xe9);
     emit32(&out, 0);
     return out.at - 4;
 }
 
+static void emit_edx_context(int offset) { /* mov edx, fs:[offset] */
+    emit8(&out, 0x64);
+    emit8(&out, 0x8b);
+    emit_memory(&out, RDX, -1, -1, 1, offset);
+}
+
+/* Jumps taken where the element's words are not all the same; RCX and RDX are spilled. */
+static int emit_unless_alike(int element, uint8_t **jumps) {
+    int at = CTX_ORIGIN_OF(element), count = 0;
+    bool vector = element >= ELEMENT_VECTOR, upper = vector && (now.possible & bit(element + 16));
+    if (element >= ELEMENT_FLAGS && !vector)
+        return 0;
+    emit_ecx_context(0x8b, at);
+    emit_edx_context(at + 4);
+    jumps[count++] = emit_if_differ();
+    for (int next = 8; vector && next < (upper ? 32 : 16); next += 8) {
+        emit_from_context(&out, RCX, at);
+        emit_from_context(&out, RDX, at + next);
+        jumps[count++] = emit_if_differ();
+    }
+    return count;
+}
+
+/* C is asked where these jumps lead, with RCX and RDX spilled. */
+static void ask_there(uint8_t **jumps, int count, uint32_t index) {
+    for (int k = 0; k < count; k++) {
+        struct cold *c = cold_add(COLD_TOUCH, jumps[k]);
+        c->spilled = 1u << RCX | 1u << RDX;
+        c->argument = index;
+        c->resume = out.at;
+    }
+}
+
 /* Where undefined bits are from goes along with them: of several inputs, from the first
-   that is undefined now; what the output brought itself comes first. */
-static void emit_origin_along(uint64_t inputs, uint64_t outputs) {
+   that is undefined now; what the output brought itself comes first. Where bytes do not stay
+   in their place, all of the output gets one origin, and C finds it where there are several. */
+static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
     enum { MOST = 4 };
     uint64_t halves = ~((1ULL << ELEMENT_UPPER) - 1);
     uint64_t registers = (inputs | (inputs & halves) >> 16) & ~halves & ~ELEMENTS_SHARED;
-    uint8_t *found[MOST][4], *over[MOST];
-    int tests[MOST], chosen[MOST], count = 0, done = 0;
+    uint8_t *found[MOST][4], *over[MOST], *asks[MOST * 4];
+    int tests[MOST], chosen[MOST], count = 0, done = 0, ask = 0;
     bool kept = registers & outputs;
-    if (!registers || !outputs || (kept && !(registers & (registers - 1))))
+    if (!registers || !outputs)
         return;
     for (int pass = 0; pass < 2; pass++)
         for (uint64_t r = registers; r && count < MOST; r &= r - 1)
             if (((outputs & r & -r) == 0) == pass)
                 chosen[count++] = __builtin_ctzll(r);
+    enum manner manner = count > 1 || kept ? ALL_ALIKE : manner_of(i, chosen[0], outputs);
+    uint32_t index = 0;
+    bool asks_c = manner == ALL_ALIKE && !(i->encoded >= 0 && i->memory[i->encoded].read);
+    if (kept && count == 1 && !asks_c)
+        return;
+    if (asks_c) {
+        index = plan_make(i, now.possible, 0);
+        cache_plans[index].rule = RULE_JOIN;
+        cache_plans[index].parts.count = 0;
+        cache_plans[index].parts.target = (int8_t)__builtin_ctzll(outputs);
+    }
     emit_spill(&out, RCX);
+    emit_spill(&out, RDX);
     for (int k = 0; k + 1 < count; k++) {
         uint64_t set = inputs & (bit(chosen[k]) | (chosen[k] >= ELEMENT_VECTOR ? bit(chosen[k] + 16) : 0));
         tests[k] = emit_test_words(set, found[k]);
     }
-    emit_origin_from(chosen[count - 1], outputs);
-    for (int k = 0; k + 1 < count; k++) {
-        emit8(&out, 0xe9);
-        over[done++] = out.at;
-        emit32(&out, 0);
-        for (int t = 0; t < tests[k]; t++)
-            patch_jump(found[k][t], out.at);
+    for (int k = count - 1; k >= 0; k--) {
+        if (k + 1 < count) {
+            over[done++] = emit_long_jump();
+            for (int t = 0; t < tests[k]; t++)
+                patch_jump(found[k][t], out.at);
+        }
+        if (asks_c)
+            ask += emit_unless_alike(chosen[k], asks + ask);
         if (k || !kept)
-            emit_origin_from(chosen[k], outputs);
+            emit_origin_from(chosen[k], outputs, manner);
     }
     for (int k = 0; k < done; k++)
         patch_jump(over[k], out.at);
+    emit_unspill(&out, RDX);
     emit_unspill(&out, RCX);
+    ask_there(asks, ask, index);
 }
 
-/* The same where parts are moved about: C finds out what comes from where, but only when
-   that can differ. */
-static bool emit_parts_along(const struct instruction *i, uint64_t outputs) {
-    enum { MOST = 8 };
+/* The same where parts are moved about. */
+static bool emit_parts_along(const struct instruction *i) {
     struct parts parts;
     if (!parts_of(i, &parts) || parts.first == PARTS_MEMORY || parts.second == PARTS_MEMORY)
         return false;
     /* also what is said to be written only, of which a part stays */
-    uint64_t first = now.possible & whole_element(parts.first);
-    uint64_t second = parts.second != PARTS_NONE && parts.second != parts.first
-                          ? now.possible & whole_element(parts.second)
-                          : 0;
-    uint8_t *found[FEW_WORDS], *other[FEW_WORDS], *ask[3], *done[3];
-    int asks = 0, over = 0, count;
-    if (!first && !second)
+    uint64_t sources = whole_element(parts.first) |
+                       (parts.second != PARTS_NONE ? whole_element(parts.second) : 0);
+    if (!(sources & now.possible))
         return false;
-    uint32_t index = plan_make(i, now.possible, 0);
-    cache_plans[index].rule = RULE_JOIN;
-    cache_plans[index].parts = parts;
-    int only = first ? parts.first : parts.second;
+    enum { BESIDE = CTX_VALUE + 64 * VALUE_INDEX };
+    int target = CTX_ORIGIN_OF(parts.target), from[PARTS], written = 0, pairs = 0;
+    bool crosses = false; /* a word is read after it was written */
+    for (int n = 0; n < parts.count; n++) {
+        int part = parts.from[n];
+        from[n] = part >= 2 * PARTS ? target + 4 * n
+                                    : CTX_ORIGIN_OF(part < PARTS ? parts.first : parts.second) +
+                                          4 * (part % PARTS);
+        for (int w = 0; w < n; w++)
+            crosses |= written >> w & 1 && from[n] == target + 4 * w;
+        written |= from[n] != target + 4 * n ? 1 << n : 0;
+        if (n % 2 && from[n] == from[n - 1] + 4 && from[n] / 4 % 2)
+            pairs |= 1 << (n - 1);
+    }
     emit_spill(&out, RCX);
-    if (first && second) {
-        emit_spill(&out, RDX);
-        count = emit_test_words(first, found);
-        ask[asks++] = emit_if_mixed(parts.second); /* before the target changes */
-        emit_origin_from(parts.second, outputs);
-        emit8(&out, 0xe9);
-        done[over++] = out.at;
-        emit32(&out, 0);
-        for (int k = 0; k < count; k++)
-            patch_jump(found[k], out.at);
-        count = emit_test_words(second, other);
-        emit8(&out, 0xe9);
-        uint8_t *alone = out.at;
-        emit32(&out, 0);
-        for (int k = 0; k < count; k++)
-            patch_jump(other[k], out.at);
-        emit8(&out, 0x64); /* mov ecx, fs:[first]; mov edx, fs:[second] */
-        emit8(&out, 0x8b);
-        emit_memory(&out, RCX, -1, -1, 1, origin_slot_of(parts.first));
-        emit8(&out, 0x64);
-        emit8(&out, 0x8b);
-        emit_memory(&out, RDX, -1, -1, 1, origin_slot_of(parts.second));
-        emit8(&out, 0x48); /* not rcx; lea rcx, [rcx + rdx + 1]: 0 when they are the same */
-        emit8(&out, 0xf7);
-        emit8(&out, 0xd1);
-        emit8(&out, 0x48);
-        emit8(&out, 0x8d);
-        emit_memory(&out, RCX, RCX, RDX, 1, 1);
-        emit8(&out, 0xe3); /* jrcxz over the jump */
-        emit8(&out, 5);
-        emit8(&out, 0xe9);
-        ask[asks++] = out.at;
-        emit32(&out, 0);
-        patch_jump(alone, out.at);
-    }
-    ask[asks++] = emit_if_mixed(only);
-    if (!(outputs & bit(only)))
-        emit_origin_from(only, outputs);
-    for (int k = 0; k < over; k++)
-        patch_jump(done[k], out.at);
-    if (first && second)
-        emit_unspill(&out, RDX);
+    for (int pass = 0; pass < (crosses ? 2 : 1); pass++)
+        for (int n = 0; n < parts.count; n++) {
+            int to = pass || !crosses ? target : BESIDE, at = pass ? BESIDE + 4 * n : from[n];
+            bool pair = pairs >> n & 1;
+            if (from[n] == target + 4 * n)
+                continue;
+            if (pair)
+                emit_from_context(&out, RCX, at);
+            else
+                emit_ecx_context(0x8b, at);
+            if (pair)
+                emit_to_context(&out, RCX, to + 4 * n++);
+            else
+                emit_ecx_context(0x89, to + 4 * n);
+        }
     emit_unspill(&out, RCX);
-    for (int k = 0; k < asks; k++) {
-        struct cold *c = cold_add(COLD_TOUCH, ask[k]);
-        c->spilled = 1u << RCX | (first && second ? 1u << RDX : 0);
-        c->argument = index;
-        c->resume = out.at;
-    }
     return true;
 }
 
 void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
-    if (!emit_parts_along(i, outputs))
-        emit_origin_along(inputs, outputs);
+    if (!emit_parts_along(i))
+        emit_origin_along(i, inputs, outputs);
 }

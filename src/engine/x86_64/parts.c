@@ -16,6 +16,8 @@
     X(4, 5, 2, 3, MOVLPS, VMOVLPS, MOVLPD, VMOVLPD)                                           \
     X(6, 7, 2, 3, MOVHLPS, VMOVHLPS, MOVHLPS, VMOVHLPS)                                       \
     X(1, 1, 3, 3, MOVSHDUP, VMOVSHDUP, MOVSHDUP, VMOVSHDUP)                                   \
+    X(4, 1, 2, 3, MOVSS, VMOVSS, MOVSS, VMOVSS)                                               \
+    X(4, 5, 2, 3, MOVSD, VMOVSD, MOVSD, VMOVSD)                                               \
     X(0, 0, 2, 2, MOVSLDUP, VMOVSLDUP, MOVSLDUP, VMOVSLDUP)                                   \
     X(0, 1, 0, 1, MOVDDUP, VMOVDDUP, MOVDDUP, VMOVDDUP)
 
@@ -161,6 +163,15 @@ bool parts_of(const struct instruction *i, struct parts *parts) {
     visible -= numbered;
     if (!found || visible < sources)
         return false;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_MOVSS: case ZYDIS_MNEMONIC_VMOVSS:
+    case ZYDIS_MNEMONIC_MOVSD: case ZYDIS_MNEMONIC_VMOVSD:
+        if (i->encoded >= 0)
+            return false; /* a load of the lowest part alone */
+        break;
+    default:
+        break;
+    }
     bool wide = o[0].reg.value >= ZYDIS_REGISTER_YMM0 && o[0].reg.value <= ZYDIS_REGISTER_YMM31;
     parts->count = (uint8_t)(vector_number(o[0].reg.value) < 0 ? o[0].size > 32 ? 2 : 1
                              : wide                            ? PARTS
@@ -171,10 +182,6 @@ bool parts_of(const struct instruction *i, struct parts *parts) {
     parts->second = (int8_t)(sources == 2 ? source_of(&o[visible - 1]) : PARTS_NONE);
     return parts->target >= 0 && parts->first >= 0 && parts->target != ELEMENT_MORE &&
            parts->first != ELEMENT_MORE && parts->second != ELEMENT_MORE;
-}
-
-static uint32_t *slot_of(struct context *c, int element, int part) {
-    return &dirty_origin_parts(c, part < LANE ? element : element + 16)[part % LANE];
 }
 
 static const uint32_t *bits_of(struct context *c, int element) {
@@ -193,28 +200,28 @@ static uint32_t origin_of_part(struct step *k, int element, int part) {
     }
     if ((element < ELEMENT_VECTOR && part > 1) || !bits_of(c, element)[part])
         return 0;
-    return dirty_is_mixed(c, element) ? *slot_of(c, element, part)
-                                      : origin_keep(c, (uint32_t)*dirty_origin_word(c, element));
+    return origin_keep(c, dirty_origins(c, element)[part]);
 }
 
 void parts_set(struct context *c, int element, const uint32_t *origins, int count) {
     uint32_t first = 0;
-    bool mixed = false;
-    for (int k = 0; k < count; k++) {
-        if (!first)
-            first = origins[k];
-        mixed |= origins[k] && origins[k] != first;
-    }
+    for (int k = 0; k < count && !first; k++)
+        first = origins[k];
     if (!first)
         return;
-    dirty_set_origin(c, element, mixed ? ORIGIN_MIXED : first);
-    for (int k = 0; mixed && k < (element < ELEMENT_VECTOR ? LANE : PARTS); k++)
-        *slot_of(c, element, k) = k < count && origins[k] ? origins[k] : first;
+    dirty_set_origin(c, element, first);
+    for (int k = 0; k < count; k++)
+        if (origins[k])
+            dirty_origins(c, element)[k] = origins[k];
 }
 
 void parts_join(struct step *k) {
     const struct parts *p = &k->p->parts;
     uint32_t origins[PARTS];
+    if (!p->count) { /* bytes do not stay in their place: the first undefined one's for all */
+        dirty_set_origin(k->c, p->target, origin_keep(k->c, k->origin));
+        return;
+    }
     for (int n = 0; n < p->count; n++)
         origins[n] = p->from[n] == NONE     ? 0
                      : p->from[n] < SECOND ? origin_of_part(k, p->first, p->from[n])
@@ -278,8 +285,8 @@ void parts_shift(struct step *k, int by) {
     bool around = p->rule == RULE_ROL || p->rule == RULE_ROR;
     if (o->kind != OPERAND_GENERAL || o->size < 4)
         return;
-    uint32_t origin = (uint32_t)*dirty_origin_word(k->c, o->number);
-    if (origin < ORIGIN_BYTE_CODES || origin > ORIGIN_MIXED)
+    const uint32_t *parts = dirty_origins(k->c, o->number);
+    if (parts[0] == parts[1] && !origin_is_by_byte(parts[0]))
         return;
     for (int n = 0; n < o->size / 4; n++) {
         uint32_t of[4] = {0};
@@ -336,12 +343,14 @@ static bool may_differ(struct step *k) {
             continue;
         if (element == PARTS_MEMORY)
             return true;
-        uint32_t origin = (uint32_t)*dirty_origin_word(k->c, element);
-        if (origin >= ORIGIN_BYTE_CODES && origin <= ORIGIN_MIXED)
-            return true;
-        if (first && origin != first)
-            return true;
-        first = origin;
+        for (int part = 0; part < (element < ELEMENT_VECTOR ? 2 : PARTS); part++) {
+            uint32_t origin = dirty_origins(k->c, element)[part];
+            if (!bits_of(k->c, element)[part])
+                continue;
+            if (origin_is_by_byte(origin) || (first && origin != first))
+                return true;
+            first = origin;
+        }
     }
     return false;
 }

@@ -173,7 +173,7 @@ static void emit_pop_shadow(void) { /* sub qword fs:[shadow], sizeof(struct shad
    or a value still goes by the name of a stack slot; else to where it led before, or
    by the thread's table. Falls through when all is defined. */
 void emit_dirty_return(uint32_t extra, bool flags_live) {
-    uint8_t *jumps[FEW_WORDS], *leave[40];
+    uint8_t *jumps[FEW_WORDS], *leave[4 * FEW_WORDS];
     int left = 0;
     if (flags_live || dirty_word_count(now.possible) > FEW_WORDS) {
         emit_leave_dirty(EXIT_RETURN, extra);
@@ -187,12 +187,15 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     for (int k = 0; k < count; k++)
         patch_jump(jumps[k], out.at);
     emit_spill(&out, RDX);
-    for (uint64_t set = now.possible & ((1ULL << ELEMENT_UPPER) - 1); set; set &= set - 1) {
-        emit8(&out, 0x64); /* cmp dword fs:[origin], 0 */
-        emit8(&out, 0x83);
-        emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN + 8 * __builtin_ctzll(set));
-        emit8(&out, 0);
-        leave[left++] = emit_if(&out, 8); /* js */
+    for (uint64_t set = now.possible; set; set &= set - 1) {
+        int e = __builtin_ctzll(set), last = e < ELEMENT_FLAGS ? 4 : e < ELEMENT_VECTOR ? 0 : 12;
+        for (int at = 0; at <= last; at += 4) {
+            emit8(&out, 0x64); /* cmp dword fs:[origin], 0 */
+            emit8(&out, 0x83);
+            emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN_OF(e) + at);
+            emit8(&out, 0);
+            leave[left++] = emit_if(&out, 8); /* js */
+        }
     }
     emit_chain(now.pc, extra, now.possible);
     emit_spill(&out, RCX);

@@ -25,11 +25,13 @@ static struct pair {
     int size, element;
     bool dead; /* the register is overwritten before anything else is done with it */
     bool late; /* other pairs have their turn before the store: origins change only there */
-    uint8_t *same, *differs[8];
+    int leave; /* the step it leaves for */
+    struct differs {
+        uint8_t *jump, *same; /* taken where an origin changes; where it goes on */
+        struct memory to;
+        int reg, offset, done; /* of the place; of the piece in the operand */
+    } differs[4];
     int differ_count;
-    bool doubled; /* how they were compared */
-    int leave;       /* the step it leaves for */
-    int reg, offset; /* where the target's place is then */
 } pairs[PAIRS];
 
 static int pair_count, place_count, step_count, leave_count;
@@ -360,41 +362,49 @@ static int emit_place(const struct memory *m, struct place *p, int step, int *of
     return p->reg;
 }
 
-/* The target's origins become `word`, twice when it is doubled. */
-static void emit_target(struct pair *p, const struct memory *to, int step, bool doubled) {
-    int piece = doubled ? 8 : 4;
-    p->reg = emit_place(to, &places[p->to_place], step, &p->offset);
-    p->differ_count = 0;
-    for (int done = 0; done < p->size; done += piece)
-        p->differs[p->differ_count++] = emit_compare_origin(p->reg, word, doubled, p->offset + done);
-    p->same = out.at;
+/* The target's origins at `done` become `word`. */
+static void emit_target(struct pair *p, const struct memory *to, int step, int done) {
+    struct differs *d = &p->differs[p->differ_count++];
+    int offset;
+    d->reg = emit_place(to, &places[p->to_place], step, &offset);
+    d->offset = offset + done;
+    d->jump = emit_compare_origin(d->reg, word, p->size >= 8, d->offset);
+    d->same = out.at;
+    d->to = *to;
+    d->done = done;
     p->leave = step;
-    p->doubled = doubled;
 }
 
 static void emit_pair_load(struct pair *p, int step) {
     uint8_t *jumps[8];
     const struct memory *from = &p->load->memory[p->load->encoded];
-    int offset, place;
+    int offset, place, piece = p->size >= 8 ? 8 : 4;
+    p->differ_count = 0;
     for (int done = 0; done < p->size; done += 8) {
         emit_take_bits(from, word, p->size >= 8, done);
         leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
     }
-    place = emit_place(from, &places[p->from_place], step, &offset);
-    leave_by_all(jumps, emit_one_origin(place, word, offset, p->size, jumps), step);
-    if (!p->late)
-        emit_target(p, &p->to, step, p->size >= 8);
-    if (p->dead)
-        return;
-    emit_set_origin(word, p->element, p->size >= 8);
-    emit_pair_bits(p);
+    for (int done = 0; done < p->size; done += 8) {
+        place = emit_place(from, &places[p->from_place], step, &offset);
+        leave_by_all(jumps, emit_unless_all_recorded(place, offset + done, piece, jumps), step);
+        emit_take_origin(place, word, offset + done, piece == 8);
+        if (!p->dead) {
+            if (piece == 4)
+                emit_twice(word);
+            emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
+        }
+        if (!p->late)
+            emit_target(p, &p->to, step, done);
+    }
+    if (!p->dead)
+        emit_pair_bits(p);
 }
 
 static void emit_pair_store(struct pair *p, int step) {
-    if (!p->late)
-        return;
-    emit_from_context(&out, word, CTX_ORIGIN + 8 * p->element);
-    emit_target(p, &p->store->memory[p->store->encoded], step, p->size >= 8);
+    for (int done = 0; p->late && done < p->size; done += 8) {
+        emit_from_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
+        emit_target(p, &p->store->memory[p->store->encoded], step, done);
+    }
 }
 
 static void emit_step_branch(int step) {
@@ -440,14 +450,8 @@ static void emit_step(int step) {
     }
 }
 
-static void emit_registers(void (*each)(struct emitter *e, int reg)) {
-    for (int r = 0; r < 16; r++)
-        if (spilled & 1u << r)
-            each(&out, r);
-}
-
 static void emit_departure(int step) {
-    emit_registers(emit_unspill);
+    emit_registers(spilled, emit_unspill);
     emit_jump(&out, usual[step]);
 }
 
@@ -471,7 +475,7 @@ void emit_into_steady(int step, bool noted) {
     if (step > step_count || !steps[step] || (followed[step] & ~undefined[step]))
         return;
     out.kept = 0;
-    emit_registers(emit_spill);
+    emit_registers(spilled, emit_spill);
     if (noted)
         note_place(trace[step].pc, spilled, false);
     for (int k = 0; k < place_count; k++) {
@@ -485,7 +489,7 @@ void emit_into_steady(int step, bool noted) {
     emit_jump(&out, steps[step]);
     for (int k = 0; k < count; k++)
         patch_jump(odd[k], out.at);
-    emit_registers(emit_unspill);
+    emit_registers(spilled, emit_unspill);
 }
 
 /* Not where code relies on what was done before the step. */
@@ -522,16 +526,16 @@ void emit_steady(void) {
         patch_jump(emit_short_jump(trace[step_count].z.opcode & 15), again);
         emit_departure(step_count); /* to the branch itself, which is not taken there either */
     }
-    for (int k = 0; k < pair_count; k++) {
-        struct pair *p = &pairs[k];
-        uint8_t *jumps[16];
-        for (int d = 0; d < p->differ_count; d++)
-            patch_jump(p->differs[d], out.at);
-        leave_by_all(jumps,
-                     emit_change_origins(p->reg, word, p->offset, p->size, p->doubled ? 8 : 4, jumps),
-                     p->leave);
-        emit_jump(&out, p->same);
-    }
+    for (int k = 0; k < pair_count; k++)
+        for (struct differs *d = pairs[k].differs; d < pairs[k].differs + pairs[k].differ_count; d++) {
+            uint8_t *jumps[4];
+            patch_jump(d->jump, out.at);
+            leave_by_all(jumps,
+                         emit_change_origins(d->reg, word, d->offset, pairs[k].size >= 8 ? 8 : 4, &d->to,
+                                             0, d->done, jumps),
+                         pairs[k].leave);
+            emit_jump(&out, d->same);
+        }
     for (int s = 0; s < step_count; s++) {
         bool left = false;
         for (int k = 0; k < leave_count; k++)

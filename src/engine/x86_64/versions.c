@@ -94,21 +94,13 @@ _Static_assert(CTX_UNDEFINED_FLAGS == CTX_UNDEFINED + 8 * ELEMENT_FLAGS, "elemen
 _Static_assert(CTX_UNDEFINED_X87 == CTX_UNDEFINED + 8 * ELEMENT_X87, "element order");
 
 uint32_t dirty_byte_origin(struct context *c, int element, int byte) {
-    uint32_t origin = (uint32_t)*dirty_origin_word(c, element);
-    if (origin == ORIGIN_MIXED)
-        origin = dirty_origin_parts(c, byte < 16 ? element : element - ELEMENT_VECTOR +
-                                                                 ELEMENT_UPPER)[byte / 4 & 3];
-    return origin_of_byte(origin, (uint64_t)byte);
+    return origin_of_byte(dirty_origins(c, element)[byte / 4], (uint64_t)byte);
 }
 
 uint32_t dirty_origin(struct context *c, int element) {
-    uint32_t origin = (uint32_t)*dirty_origin_word(c, element);
-    if (origin < ORIGIN_BYTE_CODES ||
-        (origin >= ORIGIN_STACK_CODES && origin < ORIGIN_OWN_CODES))
-        return origin;
     bool general = element < ELEMENT_FLAGS;
     if (!general && (element < ELEMENT_VECTOR || element >= ELEMENT_UPPER))
-        return origin_of_byte(origin, 0);
+        return dirty_byte_origin(c, element, 0);
     const uint8_t *bits = general
                               ? (const uint8_t *)&dirty_words(c)[element]
                               : (const uint8_t *)dirty_vector(c, (element - ELEMENT_VECTOR) & 15);
