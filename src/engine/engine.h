@@ -60,6 +60,18 @@ struct across {
     } registers[ACROSS_REGISTERS];
 };
 
+/* A name of a stack slot that left the frame it holds in: in the same chain of calls, at the
+   same instruction, it becomes the same record again (glue.S looks here). */
+struct kept_name {
+    gaddr pc;
+    uint32_t name, unused_word;
+    struct kept_level {
+        gaddr return_address, stack_pointer;
+        uint32_t code, node; /* the record's, where this is the frame or lies above it */
+    } levels[4];
+    uint64_t unused[2];
+};
+
 struct context {
     struct context *self;
     uint64_t reason, argument, target;

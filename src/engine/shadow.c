@@ -495,6 +495,24 @@ uint32_t origin_at(struct context *c, gaddr address) {
     return origin_elsewhere(c);
 }
 
+/* For glue.S: the innermost calls down to the frame of the slot, and one more. What the frame
+   is called from is known by the node of the first of them that has one. */
+static void remember_kept(struct context *c, uint32_t name, uint32_t code) {
+    enum { LEVELS = 3 };
+    gaddr slot = STACK_TOP - (name - ORIGIN_STACK_CODES);
+    struct kept_name *k = (struct kept_name *)((char *)c + CTX_KEPT) +
+                          ((name >> 2 ^ (uint32_t)c->pc) & (KEPT_COUNT - 1));
+    fill_bytes(k, 0, sizeof *k);
+    k->pc = c->pc;
+    k->name = name;
+    const struct shadow_entry *e = c->shadow;
+    for (int n = 0; n < LEVELS && e-- > c->shadow_base; n++)
+        k->levels[n] = (struct kept_level){.return_address = e->return_address,
+                                           .stack_pointer = e->stack_pointer,
+                                           .code = code,
+                                           .node = e->stack_pointer > slot ? e->node : 0};
+}
+
 /* The slot's first `size` bytes (1 or, for the word around it, 4) get its name. */
 static uint32_t keep(struct context *c, uint32_t origin, uint64_t size) {
     if (origin < ORIGIN_LEAST)
@@ -504,6 +522,7 @@ static uint32_t keep(struct context *c, uint32_t origin, uint64_t size) {
     uint32_t record = origin_record(c, origin);
     if (!record)
         return origin;
+    remember_kept(c, origin, ORIGIN_RECORD_CODES + record);
     /* the next that is copied from the slot finds it there */
     gaddr slot = STACK_TOP - (origin - ORIGIN_STACK_CODES);
     if (slot >= c->registers[RSP] && on_own_stack(c, slot) && *shadow_of(slot) &&

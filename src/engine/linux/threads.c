@@ -72,6 +72,7 @@ struct context *context_new(void) {
     c->twice = 0x100000001;
     c->least = (uint64_t)ORIGIN_LEAST << 32;
     fill_bytes((char *)c + CTX_UNDEFINED, 0, CTX_VECTOR - CTX_UNDEFINED);
+    fill_bytes((char *)c + CTX_KEPT, 0, KEPT_COUNT * KEPT_SIZE);
     c->canary = 0x5a5aa5a5c3c33c3cULL;
     c->in_syscall = false;
     c->engine_sp = (uint64_t)(uintptr_t)c->engine_stack + ENGINE_STACK - 64;

@@ -70,6 +70,11 @@ _Static_assert(offsetof(struct context, origins) == CTX_ORIGINS, "context layout
 _Static_assert(offsetof(struct context, twice) == CTX_TWICE, "context layout");
 _Static_assert(offsetof(struct context, least) == CTX_LEAST, "context layout");
 _Static_assert(offsetof(struct context, way) == CTX_WAY, "context layout");
+_Static_assert(sizeof(struct kept_name) == KEPT_SIZE, "context layout");
+_Static_assert(offsetof(struct kept_name, name) == KEPT_CODE, "context layout");
+_Static_assert(offsetof(struct kept_name, levels) == KEPT_LEVELS, "context layout");
+_Static_assert(sizeof(struct kept_level) == KEPT_LEVEL, "context layout");
+_Static_assert(offsetof(struct kept_level, node) == offsetof(struct shadow_entry, node), "layout");
 _Static_assert(ORIGIN_BASE == 0x640000000000 && ORIGIN_SIZE == 0x100000000000 &&
                    HEAP_BASE == 0x0a0000000000 && STACK_TOP == 0x1fffff000000,
                "glue.S has them");

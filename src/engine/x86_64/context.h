@@ -69,7 +69,16 @@
 /* The same for dirty versions; keyed by the address and what may be undefined. */
 #define CTX_DIRTY_KEY 0x110000
 #define CTX_DIRTY_HOST 0x190000
-#define CTX_SIZE 0x210000
+/* Records that names of stack slots got when they left their frame (origin_kept): 64 of them,
+   by the name and the instruction. */
+#define CTX_KEPT 0x210000
+#define KEPT_COUNT 64
+#define KEPT_SIZE 128
+#define KEPT_PC 0
+#define KEPT_CODE 8
+#define KEPT_LEVELS 16 /* 3 calls from the innermost outwards, then zeros */
+#define KEPT_LEVEL 24  /* as struct shadow_entry, with the record's code instead of `host` */
+#define CTX_SIZE 0x212000
 
 #define RAX 0
 #define RCX 1

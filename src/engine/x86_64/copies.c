@@ -46,13 +46,35 @@ static void emit_compare_memory(int place, int offset, int64_t value) { /* cmp d
         emit32(&out, value);
 }
 
-int emit_unless_all_recorded(int place, int offset, int size, uint8_t **leave) {
+static void emit_test_word(int word) { /* test word, word, of its lower half */
+    emit8(&out, rex(0, word, 0, word));
+    emit8(&out, 0x85);
+    emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
+}
+
+static void emit_upper(int word) { /* shr word, 32 */
+    emit8(&out, rex(1, 0, 0, word));
+    emit8(&out, 0xc1);
+    emit8(&out, 0xe8 | (word & 7));
+    emit8(&out, 32);
+}
+
+int emit_unless_recorded(int word, bool wide, uint8_t **leave) {
     int count = 0;
-    for (int at = 0; at < size; at += 4) {
-        emit_compare_memory(place, offset + at, ORIGIN_LEAST);
-        leave[count++] = emit_short_jump(IF_BELOW);
+    emit_test_word(word);
+    leave[count++] = emit_short_jump(IF_ZERO);
+    if (wide) {
+        emit_upper(word);
+        leave[count++] = emit_short_jump(IF_ZERO);
     }
     return count;
+}
+
+static void emit_compare_least(int word) { /* cmp word, ORIGIN_LEAST, of its lower half */
+    emit8(&out, rex(0, 0, 0, word));
+    emit8(&out, 0x81);
+    emit8(&out, 0xf8 | (word & 7));
+    emit32(&out, ORIGIN_LEAST);
 }
 
 void emit_take_origin(int place, int word, int offset, bool wide) { /* mov word, [place + offset] */
@@ -81,8 +103,10 @@ static int bits_of_element(int element) {
 
 /* All words of the loaded value's slot get the origin that all words at the place have. */
 static int emit_one_origin(int place, int word, int size, int slot, uint8_t **leave) {
-    int count = emit_unless_all_recorded(place, 0, 4, leave);
+    int count = 0;
     emit_take_origin(place, word, 0, false);
+    emit_compare_least(word);
+    leave[count++] = emit_short_jump(IF_BELOW);
     for (int done = 4; done < size; done += 4)
         leave[count++] = emit_compare_origin(place, word, false, done);
     emit_twice(word);
@@ -102,13 +126,17 @@ void emit_known_origin(struct cold *c) {
     emit_lea(m, RCX);
     leave[count++] = emit_origin_place(RCX);
     if (size >= 8 && cache_plans[c->argument].moves_whole) {
-        count += emit_unless_all_recorded(RCX, 0, size, leave + count);
         for (int done = 0; done < size; done += 8) {
             emit_take_origin(RCX, RDX, done, true);
             emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
+            if (size == 8 && slot >= ELEMENT_VECTOR)
+                emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + 8);
+            emit_compare_least(RDX);
+            leave[count++] = emit_short_jump(IF_BELOW);
+            emit_upper(RDX);
+            emit_compare_least(RDX);
+            leave[count++] = emit_short_jump(IF_BELOW);
         }
-        if (size == 8 && slot >= ELEMENT_VECTOR)
-            emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + 8);
     } else {
         count += emit_one_origin(RCX, RDX, size, slot, leave + count);
     }
@@ -148,10 +176,7 @@ int emit_change_origins(int place, int word, int offset, int piece, const struct
     for (int at = 0; at < piece; at += 4) {
         emit_compare_memory(place, offset + at, 0);
         leave[count++] = emit_short_jump(IF_ZERO);
-        emit8(&out, rex(0, 0, 0, word)); /* cmp word, ORIGIN_LEAST */
-        emit8(&out, 0x81);
-        emit8(&out, 0xf8 | (word & 7));
-        emit32(&out, ORIGIN_LEAST);
+        emit_compare_least(word);
         uint8_t *none = emit_short_jump(IF_LESS); /* or the name of a stack slot */
         emit8(&out, rex(0, word, 0, place)); /* mov [place + offset + at], word */
         emit8(&out, 0x89);
@@ -633,7 +658,6 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
         leave[count++] = emit_origin_place(c->to_place);
     }
     for (int done = 0; done < size; done += 8) {
-        count += emit_unless_all_recorded(place, done, piece_of(size), leave + count);
         emit_take_origin(place, word, done, wide);
         if (!wide)
             emit_twice(word);
@@ -643,6 +667,7 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
             leave[count++] = emit_origin_place(place);
         }
         *differs++ = emit_compare_origin(c->to_place, word, wide, done);
+        count += emit_unless_recorded(word, wide, leave + count);
         *same++ = out.at;
     }
     return count;

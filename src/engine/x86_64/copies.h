@@ -13,9 +13,9 @@ uint8_t *emit_long_jump(void);
 /* A register holds a guest address and becomes the place of its origin; leaves by the jump
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
-/* Leaves unless each word of origin there may be in a register; returns how many jumps it
-   added to `leave`. */
-int emit_unless_all_recorded(int place, int offset, int size, uint8_t **leave);
+/* Leaves where one of the words of origin in a register, which is changed, is 0; returns how
+   many jumps it added to `leave`. */
+int emit_unless_recorded(int word, bool wide, uint8_t **leave);
 /* A word of origin, or two of them, to the register; and one made two. */
 void emit_take_origin(int place, int word, int offset, bool wide);
 void emit_twice(int word);

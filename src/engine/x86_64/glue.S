@@ -497,10 +497,98 @@ glue_load:
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_store_slow
 
+/* In the slot the names of stack slots become records, where they did so before; then the
+   store begins again. */
+glue_origin_names:
+    mov %rsi, %fs:CTX_REGISTERS+48
+    mov %rdi, %fs:CTX_REGISTERS+56
+    mov %r8, %fs:CTX_REGISTERS+64
+    mov %r9, %fs:CTX_REGISTERS+72
+    mov %r10, %fs:CTX_REGISTERS+80
+    mov %r11, %fs:CTX_REGISTERS+88
+    mov %fs:CTX_WAY, %ebx
+    shr $WAY_SLOT, %ebx
+    shl $4, %ebx
+    lea (%rbx,%rdx), %r8d
+    xor %r11d, %r11d /* the name before, and in EDX what became of it */
+1:  mov %fs:CTX_ORIGIN(%rbx), %r9
+    mov $2, %r10d
+    testb $0xf8, %fs:CTX_WAY
+    jnz 2f
+    mov %r9d, %r9d /* there is one word */
+2:  mov %r9d, %eax
+    test %eax, %eax
+    jns 6f
+    cmp %eax, %r11d
+    je 5f
+    mov %eax, %r11d
+    mov %fs:CTX_PC, %ebp
+    mov %eax, %esi
+    shr $2, %esi
+    xor %ebp, %esi
+    and $KEPT_COUNT - 1, %esi
+    shl $7, %esi /* KEPT_SIZE */
+    add %fs:CTX_SELF, %rsi
+    cmp %eax, CTX_KEPT+KEPT_CODE(%rsi)
+    jne 8f
+    cmp %ebp, CTX_KEPT+KEPT_PC(%rsi)
+    jne 8f
+    mov %fs:CTX_PC+4, %ebp
+    cmp %ebp, CTX_KEPT+KEPT_PC+4(%rsi)
+    jne 8f
+    add $CTX_KEPT+KEPT_LEVELS, %rsi
+    movabs $0x1fffff000000, %rbp /* STACK_TOP */
+    btr $31, %eax /* less ORIGIN_STACK_CODES */
+    sub %rax, %rbp
+    mov %fs:CTX_SHADOW, %rdi
+3:  sub $24, %rdi /* sizeof(struct shadow_entry) */
+    mov 8(%rdi), %rax /* its stack_pointer */
+    cmp %rax, 8(%rsi)
+    jne 8f
+    cmp %rbp, %rax
+    jbe 4f
+    mov 20(%rdi), %eax /* its node */
+    test %eax, %eax
+    jz 4f
+    cmp %eax, 20(%rsi)
+    jne 8f
+    mov 16(%rsi), %edx /* the record's code */
+5:  shr $32, %r9
+    shl $32, %r9
+    or %rdx, %r9
+6:  ror $32, %r9
+    dec %r10d
+    jnz 2b
+    mov %r9, %fs:CTX_ORIGIN(%rbx)
+    add $8, %ebx
+    cmp %r8d, %ebx
+    jb 1b
+    movzbl %fs:CTX_WAY, %edx
+    mov %fs:CTX_REGISTERS+48, %rsi
+    mov %fs:CTX_REGISTERS+56, %rdi
+    mov %fs:CTX_REGISTERS+64, %r8
+    mov %fs:CTX_REGISTERS+72, %r9
+    mov %fs:CTX_REGISTERS+80, %r10
+    mov %fs:CTX_REGISTERS+88, %r11
+    jmp glue_origin_again
+4:  mov (%rdi), %rax /* its return_address */
+    cmp %rax, (%rsi)
+    jne 8f
+    add $KEPT_LEVEL, %rsi
+    jmp 3b
+8:  mov %fs:CTX_REGISTERS+48, %rsi
+    mov %fs:CTX_REGISTERS+56, %rdi
+    mov %fs:CTX_REGISTERS+64, %r8
+    mov %fs:CTX_REGISTERS+72, %r9
+    mov %fs:CTX_REGISTERS+80, %r10
+    mov %fs:CTX_REGISTERS+88, %r11
+    jmp glue_origin_slow
+
 /* As store_origins in evaluate.c. */
 glue_origin:
     mov %rbx, %fs:CTX_SPILL+24
     mov %rbp, %fs:CTX_SPILL+40
+glue_origin_again:
     mov %fs:CTX_WAY, %ebx
     shr $WAY_SLOT, %ebx
     shl $4, %ebx
@@ -518,10 +606,10 @@ glue_origin:
     jb glue_origin_slow
     lea 8(%rcx), %rax
     cmp %rsp, %rax
-    jb glue_origin_slow
+    jb glue_origin_names
     mov %fs:CTX_SHADOW, %rax
     cmp -16(%rax), %rcx
-    jae glue_origin_slow
+    jae glue_origin_names
     cmp $4, %edx
     jbe 1f
     mov %rbx, %rax
@@ -569,10 +657,10 @@ glue_origin_word:
     jb glue_origin_slow
     lea 8(%rcx), %rax
     cmp %rsp, %rax
-    jb glue_origin_slow
+    jb glue_origin_names
     mov %fs:CTX_SHADOW, %rax
     cmp -16(%rax), %rcx
-    jae glue_origin_slow
+    jae glue_origin_names
 1:  add $4, %rbx
     cmp %rbp, %rbx
     jb 2b

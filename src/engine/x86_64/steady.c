@@ -386,7 +386,6 @@ static void emit_pair_load(struct pair *p, int step) {
     }
     for (int done = 0; done < p->size; done += 8) {
         place = emit_place(from, &places[p->from_place], step, &offset);
-        leave_by_all(jumps, emit_unless_all_recorded(place, offset + done, piece, jumps), step);
         emit_take_origin(place, word, offset + done, piece == 8);
         if (!p->dead) {
             if (piece == 4)
@@ -395,6 +394,9 @@ static void emit_pair_load(struct pair *p, int step) {
         }
         if (!p->late)
             emit_target(p, &p->to, step, done);
+        leave_by_all(jumps, emit_unless_recorded(word, piece == 8, jumps), step);
+        if (!p->late)
+            p->differs[p->differ_count - 1].same = out.at;
     }
     if (!p->dead)
         emit_pair_bits(p);
