@@ -46,6 +46,20 @@ static void emit_compare_memory(int place, int offset, int64_t value) { /* cmp d
         emit32(&out, value);
 }
 
+/* cmp dword, 0: of the undefined bits of a value, at gs:[m + done] or, without m, in the context */
+static void emit_bits_of_word(const struct memory *m, int bits, int done) {
+    if (m) {
+        emit_gs(m, false, 0);
+        emit8(&out, 0x83);
+        emit_operand(m, 7, done);
+    } else {
+        emit8(&out, 0x64);
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, bits + done);
+    }
+    emit8(&out, 0);
+}
+
 static void emit_test_word(int word) { /* test word, word, of its lower half */
     emit8(&out, rex(0, word, 0, word));
     emit8(&out, 0x85);
@@ -59,15 +73,26 @@ static void emit_upper(int word) { /* shr word, 32 */
     emit8(&out, 32);
 }
 
-int emit_unless_recorded(int word, bool wide, uint8_t **leave) {
-    int count = 0;
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done, struct unrecorded *u) {
+    *u = (struct unrecorded){.m = *m, .done = done, .count = wide ? 2 : 1};
     emit_test_word(word);
-    leave[count++] = emit_short_jump(IF_ZERO);
+    u->jumps[0] = emit_short_jump(IF_ZERO);
+    u->back[0] = out.at;
     if (wide) {
         emit_upper(word);
-        leave[count++] = emit_short_jump(IF_ZERO);
+        u->jumps[1] = emit_short_jump(IF_ZERO);
+        u->back[1] = out.at;
     }
-    return count;
+}
+
+int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
+    for (int half = 0; half < u->count; half++) {
+        patch_jump(u->jumps[half], out.at);
+        emit_bits_of_word(&u->m, 0, u->done + 4 * half);
+        leave[half] = emit_short_jump(IF_NOT_ZERO);
+        emit_jump(&out, u->back[half]);
+    }
+    return u->count;
 }
 
 static void emit_compare_least(int word) { /* cmp word, ORIGIN_LEAST, of its lower half */
@@ -121,46 +146,37 @@ void emit_known_origin(struct cold *c) {
     const struct memory *m = &c->memory;
     uint8_t *leave[20];
     int count = 0, slot = (int)(c->way >> WAY_SLOT), size = (int)m->size;
-    emit_spill(&out, RCX);
-    emit_spill(&out, RDX);
-    emit_lea(m, RCX);
-    leave[count++] = emit_origin_place(RCX);
+    int place = pick_scratch(address_uses(m)), word = pick_scratch(address_uses(m) | 1u << place);
+    emit_spill(&out, place);
+    emit_spill(&out, word);
+    emit_lea(m, place);
+    leave[count++] = emit_origin_place(place);
     if (size >= 8 && cache_plans[c->argument].moves_whole) {
         for (int done = 0; done < size; done += 8) {
-            emit_take_origin(RCX, RDX, done, true);
-            emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
+            emit_take_origin(place, word, done, true);
+            emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
             if (size == 8 && slot >= ELEMENT_VECTOR)
-                emit_to_context(&out, RDX, CTX_ORIGIN + 16 * slot + 8);
-            emit_compare_least(RDX);
-            leave[count++] = emit_short_jump(IF_BELOW);
-            emit_upper(RDX);
-            emit_compare_least(RDX);
-            leave[count++] = emit_short_jump(IF_BELOW);
+                emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + 8);
+            for (int half = 0; half < 8; half += 4) {
+                if (half)
+                    emit_upper(word);
+                emit_compare_least(word);
+                uint8_t *recorded = emit_short_jump(IF_NOT_BELOW);
+                emit_bits_of_word(m, 0, done + half);
+                leave[count++] = emit_short_jump(IF_NOT_ZERO);
+                patch_jump(recorded, out.at);
+            }
         }
     } else {
-        count += emit_one_origin(RCX, RDX, size, slot, leave + count);
+        count += emit_one_origin(place, word, size, slot, leave + count);
     }
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
+    emit_unspill(&out, place);
+    emit_unspill(&out, word);
     emit_jump(&out, c->resume);
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
-    emit_unspill(&out, RCX);
-    emit_unspill(&out, RDX);
-}
-
-/* cmp dword, 0: of the undefined bits of a value, at gs:[m + done] or, without m, in the context */
-static void emit_bits_of_word(const struct memory *m, int bits, int done) {
-    if (m) {
-        emit_gs(m, false, 0);
-        emit8(&out, 0x83);
-        emit_operand(m, 7, done);
-    } else {
-        emit8(&out, 0x64);
-        emit8(&out, 0x83);
-        emit_memory(&out, 7, -1, -1, 1, bits + done);
-    }
-    emit8(&out, 0);
+    emit_unspill(&out, place);
+    emit_unspill(&out, word);
 }
 
 static void emit_rotate(int word) { /* ror word, 32 */
@@ -174,15 +190,16 @@ int emit_change_origins(int place, int word, int offset, int piece, const struct
                         int done, uint8_t **leave) {
     int count = 0;
     for (int at = 0; at < piece; at += 4) {
-        emit_compare_memory(place, offset + at, 0);
-        leave[count++] = emit_short_jump(IF_ZERO);
         emit_compare_least(word);
         uint8_t *none = emit_short_jump(IF_LESS); /* or the name of a stack slot */
+        emit_compare_memory(place, offset + at, 0);
+        uint8_t *fresh = emit_short_jump(IF_ZERO);
         emit8(&out, rex(0, word, 0, place)); /* mov [place + offset + at], word */
         emit8(&out, 0x89);
         emit_memory(&out, word, place, -1, 1, offset + at);
         uint8_t *over = emit_long_jump();
         patch_jump(none, out.at);
+        patch_jump(fresh, out.at);
         emit_bits_of_word(m, bits, done + at);
         leave[count++] = emit_short_jump(IF_NOT_ZERO);
         patch_jump(over, out.at);
@@ -642,7 +659,8 @@ uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done
 }
 
 /* Jumps in `differs`: the target has origins to change, piece by piece; it goes on at `same`. */
-static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs, uint8_t **same) {
+static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs, uint8_t **same,
+                            struct unrecorded *none) {
     const struct memory *from = &c->load->memory[c->load->encoded];
     bool wide = from->size >= 8;
     int count = 0, size = (int)from->size, place = c->place, word = c->word;
@@ -667,7 +685,7 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
             leave[count++] = emit_origin_place(place);
         }
         *differs++ = emit_compare_origin(c->to_place, word, wide, done);
-        count += emit_unless_recorded(word, wide, leave + count);
+        emit_unless_recorded(word, wide, &c->to, done, none++);
         *same++ = out.at;
     }
     return count;
@@ -676,6 +694,7 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
 static void emit_copy(const struct copy *c) {
     struct cold *usual = &colds[c->cold];
     uint8_t *leave[COPY_JUMPS], *differs[4], *same[4];
+    struct unrecorded none[4];
     int place = c->place, word = c->word, size = (int)c->to.size, piece = piece_of(size);
     uint32_t spilled = 1u << place | 1u << word | 1u << c->to_place;
     now.pc = c->load->pc;
@@ -683,7 +702,7 @@ static void emit_copy(const struct copy *c) {
     out.kept = usual->kept;
     emit_registers(spilled, emit_spill);
     note_place(now.pc, spilled, false);
-    int count = emit_copy_checks(c, leave, differs, same);
+    int count = emit_copy_checks(c, leave, differs, same, none);
     if (c->element < 16) { /* only now: it may be part of the address */
         emit_take_bits(&c->load->memory[c->load->encoded], word, size == 8, 0);
         emit_to_context(&out, word, CTX_UNDEFINED + 8 * c->element);
@@ -704,6 +723,7 @@ static void emit_copy(const struct copy *c) {
         patch_jump(differs[done / 8], out.at);
         count += emit_change_origins(c->to_place, word, done, piece, &c->to, 0, done, leave + count);
         emit_jump(&out, same[done / 8]);
+        count += emit_unrecorded(&none[done / 8], leave + count);
     }
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);

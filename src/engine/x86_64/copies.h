@@ -13,9 +13,17 @@ uint8_t *emit_long_jump(void);
 /* A register holds a guest address and becomes the place of its origin; leaves by the jump
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
-/* Leaves where one of the words of origin in a register, which is changed, is 0; returns how
-   many jumps it added to `leave`. */
-int emit_unless_recorded(int word, bool wide, uint8_t **leave);
+/* Leaves where a word of origin in a register, which is changed, is 0 though bytes of it, at
+   gs:[m + done], are undefined. The second part goes out of the way; it returns how many
+   jumps it has put in `leave`. */
+struct unrecorded {
+    struct memory m;
+    int done, count;
+    uint8_t *jumps[2];
+    const uint8_t *back[2];
+};
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done, struct unrecorded *u);
+int emit_unrecorded(const struct unrecorded *u, uint8_t **leave);
 /* A word of origin, or two of them, to the register; and one made two. */
 void emit_take_origin(int place, int word, int offset, bool wide);
 void emit_twice(int word);

@@ -595,14 +595,21 @@ glue_origin_again:
     cmp $8, %edx
     ja 5f
     mov %fs:CTX_ORIGIN(%rbx), %rbx
+    mov %ebx, %eax
     cmp $ORIGIN_LEAST, %ebx
-    jl 4f
-    cmp $4, %edx
+    jge 2f
+    cmpl $0, %gs:(%rcx) /* of defined ones they mean nothing */
+    jne 4f
+2:  cmp $4, %edx
     jbe 1f
-    cmp %fs:CTX_LEAST, %rbx
+    mov %rbx, %rax
+    shr $32, %rax
+    cmp $ORIGIN_LEAST, %eax
     jge 1f
+    cmpl $0, %gs:4(%rcx)
+    je 1f
 4:  /* names of slots may stand in the running frame only */
-    cmp $ORIGIN_LEAST, %ebx
+    cmp $ORIGIN_LEAST, %eax
     jb glue_origin_slow
     lea 8(%rcx), %rax
     cmp %rsp, %rax
@@ -615,7 +622,9 @@ glue_origin_again:
     mov %rbx, %rax
     shr $32, %rax
     cmp $ORIGIN_LEAST, %eax
-    jb glue_origin_slow
+    jae 1f
+    cmpl $0, %gs:4(%rcx)
+    jne glue_origin_slow
 1:  cmp %fs:CTX_STACK_HIGH, %rcx
     jae 3f
     cmp %fs:CTX_STACK_LOW, %rcx
@@ -653,7 +662,12 @@ glue_origin_word:
 2:  mov %fs:CTX_ORIGIN(%rbx), %eax
     cmp $ORIGIN_LEAST, %eax
     jge 1f
-    cmp $ORIGIN_LEAST, %eax
+    mov %rbx, %rax /* of defined ones they mean nothing */
+    sub %rbp, %rax
+    add %rdx, %rax
+    cmpl $0, %gs:(%rcx,%rax)
+    je 1f
+    cmpl $ORIGIN_LEAST, %fs:CTX_ORIGIN(%rbx)
     jb glue_origin_slow
     lea 8(%rcx), %rax
     cmp %rsp, %rax
@@ -1074,7 +1088,8 @@ glue_clone:
    slot. The guest's vectors stay; of wider ones the rest is not touched. */
     .globl glue_move_undefined
 glue_move_undefined:
-    sub $0x80, %rsp
+    sub $0x90, %rsp
+    movups %xmm8, 0x80(%rsp)
     movups %xmm0, (%rsp)
     movups %xmm1, 0x10(%rsp)
     movups %xmm2, 0x20(%rsp)
@@ -1099,18 +1114,26 @@ glue_move_undefined:
     movdqa %xmm0, %xmm5 /* and those that need none */
     pcmpeqd %xmm7, %xmm5
     por %xmm4, %xmm5
-    movups %xmm2, (%rcx,%rax) /* means nothing where all is defined */
+    pand %xmm4, %xmm2 /* of defined ones without any, that of the target stays */
+    movups (%rcx,%rax), %xmm8
+    pandn %xmm8, %xmm4
+    por %xmm4, %xmm2
     movdqa %xmm3, %xmm4
     pcmpgtd %xmm6, %xmm4
-    movdqa %xmm1, %xmm2
-    pcmpeqd %xmm7, %xmm2
-    por %xmm4, %xmm2
-    pand %xmm2, %xmm5
+    movdqa %xmm1, %xmm8
+    pcmpeqd %xmm7, %xmm8
+    por %xmm4, %xmm8
+    pand %xmm8, %xmm5
+    pand %xmm4, %xmm3
+    movups 16(%rcx,%rax), %xmm8
+    pandn %xmm8, %xmm4
+    por %xmm4, %xmm3
     pmovmskb %xmm5, %r9d
     cmp $0xffff, %r9d
     jne 2f
     movups %xmm0, (%rdi,%rax)
     movups %xmm1, 16(%rdi,%rax)
+    movups %xmm2, (%rcx,%rax)
     movups %xmm3, 16(%rcx,%rax)
     add $32, %rax
     cmp %rdx, %rax
@@ -1123,7 +1146,8 @@ glue_move_undefined:
     movups 0x50(%rsp), %xmm5
     movups 0x60(%rsp), %xmm6
     movups 0x70(%rsp), %xmm7
-    add $0x80, %rsp
+    movups 0x80(%rsp), %xmm8
+    add $0x90, %rsp
     ret
 
 /* long glue_keeper(flags, stack): a process that shares the memory and runs

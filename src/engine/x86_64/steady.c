@@ -32,6 +32,8 @@ static struct pair {
         int reg, offset, done; /* of the place; of the piece in the operand */
     } differs[4];
     int differ_count;
+    struct unrecorded none[4];
+    int load_leave;
 } pairs[PAIRS];
 
 static int pair_count, place_count, step_count, leave_count;
@@ -376,7 +378,6 @@ static void emit_target(struct pair *p, const struct memory *to, int step, int d
 }
 
 static void emit_pair_load(struct pair *p, int step) {
-    uint8_t *jumps[8];
     const struct memory *from = &p->load->memory[p->load->encoded];
     int offset, place, piece = p->size >= 8 ? 8 : 4;
     p->differ_count = 0;
@@ -394,10 +395,11 @@ static void emit_pair_load(struct pair *p, int step) {
         }
         if (!p->late)
             emit_target(p, &p->to, step, done);
-        leave_by_all(jumps, emit_unless_recorded(word, piece == 8, jumps), step);
+        emit_unless_recorded(word, piece == 8, from, done, &p->none[done / 8]);
         if (!p->late)
             p->differs[p->differ_count - 1].same = out.at;
     }
+    p->load_leave = step;
     if (!p->dead)
         emit_pair_bits(p);
 }
@@ -528,6 +530,11 @@ void emit_steady(void) {
         patch_jump(emit_short_jump(trace[step_count].z.opcode & 15), again);
         emit_departure(step_count); /* to the branch itself, which is not taken there either */
     }
+    for (int k = 0; k < pair_count; k++)
+        for (int done = 0; done < pairs[k].size; done += 8) {
+            uint8_t *jumps[2];
+            leave_by_all(jumps, emit_unrecorded(&pairs[k].none[done / 8], jumps), pairs[k].load_leave);
+        }
     for (int k = 0; k < pair_count; k++)
         for (struct differs *d = pairs[k].differs; d < pairs[k].differs + pairs[k].differ_count; d++) {
             uint8_t *jumps[4];
