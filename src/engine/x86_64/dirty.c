@@ -3,6 +3,7 @@
    known when the version is made and narrows as they are overwritten; all other
    instructions are those of the clean version. Moves of whole vectors run on the
    undefined bits themselves (SAME); the other rules are evaluated by C. */
+#include "compute.h"
 #include "plan.h"
 
 #include "translate.h"
@@ -318,6 +319,14 @@ static void emit_vector(int opcode, int number, bool wide, int offset) {
 #define LOAD_VECTOR 0x10
 #define STORE_VECTOR 0x11
 
+void emit_vector_to_context(int number, bool all, int offset) {
+    emit_vector(STORE_VECTOR, number, all, offset);
+}
+
+void emit_vector_from_context(int number, bool all, int offset) {
+    emit_vector(LOAD_VECTOR, number, all, offset);
+}
+
 static void emit_mask(int number, int slot) { /* kmovq fs:[slot], k; without AVX512BW kmovw */
     emit8(&out, 0x64);
     if (cache.wide_masks) {
@@ -353,6 +362,8 @@ static void emit_values(const struct plan *p) {
     if (p->mask)
         emit_mask(p->mask, VALUE_MASK);
 }
+
+void emit_plan_values(uint32_t plan) { emit_values(&cache_plans[plan]); }
 
 static void emit_plan(uint32_t index) {
     now.changed = true; /* C may find that all is defined */
@@ -810,12 +821,14 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
 
 /* Much that may be undefined is not: then C need not be asked, and what the
    instruction writes is defined. */
-static bool emit_unless_defined(const struct instruction *i, uint32_t index, bool flags_live) {
+static bool emit_unless_defined(const struct instruction *i, uint32_t index, bool flags_live,
+                                uint32_t live_after) {
     uint64_t outputs = plan_outputs(i) & now.possible;
     uint64_t tested = plan_inputs(i) & now.possible;
     uint8_t *jumps[FEW_WORDS];
     const struct memory *m = NULL;
-    if (wants_plan(i) || writes_part(i) || is_string_instruction(i) ||
+    bool computed = !flags_live && computes(i, &cache_plans[index], live_after);
+    if (wants_plan(i) || (writes_part(i) && !computed) || is_string_instruction(i) ||
         cache_plans[index].rule == RULE_ZERO_UPPER)
         return false;
     tested |= address_registers(i) & now.possible;
@@ -838,17 +851,27 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
             return false;
         m = &i->memory[k];
     }
-    emit_values(&cache_plans[index]);
     int first = cold_count, count = 0;
-    if (tested) {
+    if (tested && flags_live) {
         emit_spill(&out, RCX);
         count = emit_test_words(tested, jumps);
         emit_unspill(&out, RCX);
+    } else if (tested) {
+        count = emit_compare_words(tested, jumps);
+        uint8_t *last = jumps[count - 1] - 2; /* the others go to that jump */
+        for (int k = 0; k + 1 < count; k++)
+            patch_jump(jumps[k], last);
+        struct cold *c = cold_add(COLD_TOUCH, jumps[count - 1]);
+        if (computed)
+            c->computed = i;
+        count = 0;
     }
     if (m)
         emit_touch_check(m, flags_live);
-    for (int k = first; k < cold_count; k++)
+    for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
+        colds[k].values = true;
+    }
     for (uint64_t set = outputs & ~tested; set; set &= set - 1) {
         int offset, n = words_of(__builtin_ctzll(set), &offset);
         while (n--)
@@ -858,6 +881,7 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
         struct cold *c = cold_add(COLD_TOUCH, jumps[k]);
         c->spilled = 1u << RCX;
         c->argument = index;
+        c->values = true;
     }
     for (int k = first; k < cold_count; k++)
         colds[k].resume = out.at;
@@ -1011,7 +1035,7 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
     uint64_t outputs = plan_outputs(i);
     uint32_t index = plan_make(i, now.possible, live_after);
     if (!emit_on_word(i, index, flags_live, live_after) &&
-        !emit_unless_defined(i, index, flags_live))
+        !emit_unless_defined(i, index, flags_live, live_after))
         emit_plan(index);
     emit_stack_note(i);
     note_place(i->pc, 0, false);

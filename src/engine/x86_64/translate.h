@@ -42,6 +42,8 @@ struct cold {
     uint32_t tested; /* the same: of a whole operand only these bits decide; 0: all */
     bool owes;    /* the same: the trace has still to undo what it defined (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
+    const struct instruction *computed; /* COLD_TOUCH: here first (compute.c) */
+    bool values; /* COLD_TOUCH: hands C the values of the plan's vectors */
 };
 
 struct translation {
@@ -135,6 +137,8 @@ void emit_cold_touch(struct cold *c);
 void emit_gs(const struct memory *m, int wide, int reg);
 void emit_operand(const struct memory *m, int reg, int64_t offset);
 void emit_lea(const struct memory *m, int reg);
+/* dirty.c: values of vector operands, for C. */
+void emit_plan_values(uint32_t plan);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
 void emit_words_check(int offset, int words, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);

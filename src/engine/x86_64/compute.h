@@ -1,0 +1,18 @@
+/* Shadow rules as code, for what evaluate.c would be asked most often. */
+#ifndef TONDO_COMPUTE_H
+#define TONDO_COMPUTE_H
+
+#include "plan.h"
+#include "translate.h"
+
+/* Whether the instruction is one of these; live_after: flags that are live behind it. */
+bool computes(const struct instruction *i, const struct plan *p, uint32_t live_after);
+/* Outputs get their undefined bits and origins, then goes on at `resume`; falls through
+   where C has to be asked, with all registers as they were. */
+void emit_computed(const struct instruction *i, const struct plan *p, uint8_t *resume);
+
+/* dirty.c: 16 bytes of a vector, or all there are, to a slot of the context and back. */
+void emit_vector_to_context(int number, bool all, int offset);
+void emit_vector_from_context(int number, bool all, int offset);
+
+#endif
