@@ -1,6 +1,5 @@
 /* Checks of D before loads and stores. None of it changes a flag that is live. A
    return address's slot keeps D = 0xFF: nobody but call and return has business there. */
-#include "compute.h"
 #include "translate.h"
 
 void emit_gs(const struct memory *m, int wide, int reg) {
@@ -616,8 +615,6 @@ void emit_cold_touch(struct cold *c) {
         c->memory.size >= 4 && c->memory.size <= 32 && !(c->memory.size & (c->memory.size - 1)))
         emit_known_target(c);
     emit_unspill_all(c->spilled);
-    if (c->computed)
-        emit_computed(c->computed, &cache_plans[c->argument], c->resume);
     if (c->values)
         emit_plan_values(c->argument);
     emit_dirty_set();

@@ -1,6 +1,6 @@
 /* The rules that are asked for most, in code of their own: sums, logic and moves of general
-   registers, and lanes of vectors. It stands in the cold part of a dirty version, where an
-   input really is undefined; what it says is what evaluate.c would. It goes on to C where a
+   registers, and lanes of vectors. It stands behind the code of a dirty version and runs where
+   an input really is undefined; what it says is what evaluate.c would. It goes on to C where a
    result would have several origins. Flags are dead there. */
 #include "compute.h"
 #include "copies.h"
@@ -20,13 +20,19 @@ static bool is_high(const ZydisDecodedOperand *o) {
 
 enum kind { NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW };
 
-/* Of general registers: `b` is a register, or -1: an immediate. */
+/* Of general registers: `b` is a register, or -1: an immediate or memory. */
 struct sum {
     enum kind kind;
     int a, b, target, size, high;
     int64_t immediate;
-    const struct memory *memory; /* of ADDRESS */
+    const struct memory *from, *memory; /* of b, where it is that; of ADDRESS */
 };
+
+/* Memory whose address is defined. */
+static bool is_operand(const struct memory *m) {
+    return !is_foreign(m) && !m->address32 && !m->vector_index && fits(m->displacement + 64) &&
+           !(address_uses(m) & now.possible);
+}
 
 static bool find_second(const struct instruction *i, struct sum *q) {
     const ZydisDecodedOperand *o = &i->operands[1];
@@ -38,7 +44,10 @@ static bool find_second(const struct instruction *i, struct sum *q) {
     case ZYDIS_OPERAND_TYPE_IMMEDIATE:
         q->immediate = o->imm.value.s;
         return fits(q->immediate);
-    default: /* loads may fault, which is not for cold code */
+    case ZYDIS_OPERAND_TYPE_MEMORY:
+        q->from = &i->memory[i->encoded];
+        return i->encoded >= 0 && is_operand(q->from) && q->from->size == (uint32_t)q->size;
+    default:
         return false;
     }
 }
@@ -90,9 +99,10 @@ static bool has_wide_integers(void) { /* AVX2 */
     return known > 0;
 }
 
-/* Lanes of vectors: `b` is a register; of both halves when it is wide. */
+/* Lanes of vectors: `b` is a register, or -1: memory; of both halves when it is wide. */
 struct lanes {
     int rule, lane, a, b, target;
+    const struct memory *from;
     bool vex, wide;
 };
 
@@ -107,14 +117,18 @@ static bool find_lanes(const struct instruction *i, const struct plan *p, struct
     l->vex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_VEX;
     l->wide = o[0].size == 256;
     if ((!l->vex && i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY) || count < 2 || count > 3 ||
-        (count == 3) != l->vex || i->mask || i->memory_count || p->half || p->sums ||
+        (count == 3) != l->vex || i->mask || p->half || p->sums ||
         (l->wide && !has_wide_integers()))
         return false;
     l->target = vector_of(&o[0]);
     l->a = vector_of(first);
     l->b = vector_of(second);
-    if (l->target < 0 || l->a < 0 || l->b < 0 || l->target > 15 || l->a > 15 || l->b > 15 ||
-        l->a == l->b)
+    l->from = second->type == ZYDIS_OPERAND_TYPE_MEMORY ? &i->memory[i->encoded] : NULL;
+    if (l->target < 0 || l->a < 0 || l->target > 15 || l->a > 15 || l->b > 15 || l->a == l->b ||
+        (l->b < 0) != (l->from != NULL))
+        return false;
+    if (l->from && (i->encoded < 0 || !is_operand(l->from) ||
+                    l->from->size != (rule == RULE_V_SCALAR ? (uint32_t)l->lane : l->wide ? 32 : 16)))
         return false;
     switch (rule) {
     case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
@@ -123,6 +137,9 @@ static bool find_lanes(const struct instruction *i, const struct plan *p, struct
     case RULE_V_LANES:
         return l->lane == 4 && (first->actions & ZYDIS_OPERAND_ACTION_READ) &&
                (count == 2 || !(o[0].actions & ZYDIS_OPERAND_ACTION_READ));
+    case RULE_V_SCALAR: /* when the lowest lanes are defined after all */
+        return (l->lane == 4 || l->lane == 8) && count == 2 &&
+               (first->actions & ZYDIS_OPERAND_ACTION_READ);
     case RULE_V_ADD: case RULE_V_SUB:
         return l->lane <= 4;
     default:
@@ -180,10 +197,36 @@ static void emit_b(const struct sum *q, int reg) {
         register_op(OP_MOV, reg, q->b);
         return;
     }
-    emit8(&out, rex(1, 0, 0, reg)); /* mov reg, imm32 */
-    emit8(&out, 0xc7);
-    emit8(&out, 0xc0 | (reg & 7));
-    emit32(&out, q->immediate);
+    if (!q->from) {
+        emit8(&out, rex(1, 0, 0, reg)); /* mov reg, imm32 */
+        emit8(&out, 0xc7);
+        emit8(&out, 0xc0 | (reg & 7));
+        emit32(&out, q->immediate);
+        return;
+    }
+    const struct memory *m = q->from;
+    emit8(&out, rex(m->size == 8, reg, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
+    if (m->size <= 2) {
+        emit8(&out, 0x0f);
+        emit8(&out, m->size == 1 ? 0xb6 : 0xb7);
+    } else {
+        emit8(&out, OP_MOV);
+    }
+    emit_operand(m, reg, 0);
+}
+
+/* To C where memory is not defined, or must not be touched. */
+static void leave_unless_defined(const struct memory *m) {
+    int piece = m->size < 8 ? (int)m->size : 8;
+    for (int done = 0; done < (int)m->size; done += piece) {
+        if (piece == 2)
+            emit8(&out, 0x66);
+        emit_gs(m, piece == 8, 0);
+        emit8(&out, piece == 1 ? 0x80 : 0x83);
+        emit_operand(m, 7, done);
+        emit8(&out, 0);
+        leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
+    }
 }
 
 /* What it may be at least and at most: undefined bits 0, or 1. */
@@ -392,6 +435,9 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
     w = pick_scratch(used | 1u << x | 1u << y);
     uint32_t spilled = 1u << x | 1u << y | 1u << w;
     emit_registers(spilled, emit_spill);
+    note_place(i->pc, spilled, false);
+    if (q->from)
+        leave_unless_defined(q->from);
     leave_if_rest_undefined(q);
     if (q->kind == NARROW) {
         bool stays = q->a == q->target && !q->high;
@@ -437,6 +483,7 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
     for (int k = 0; k < leave_count; k++)
         patch_jump(leave[k], out.at);
     emit_registers(spilled, emit_unspill);
+    note_place(i->pc, 0, false);
     leave[0] = done;
 }
 
@@ -488,6 +535,21 @@ static void move_vector(int opcode, int reg, int offset) { /* movups reg, fs:[of
     emit_memory(&out, reg, -1, -1, 1, offset);
 }
 
+static void move_operand(int reg, const struct memory *m) { /* movups reg, [m] */
+    int index = m->index < 0 ? 0 : m->index, base = m->base < 0 ? 0 : m->base;
+    if (vex) {
+        emit8(&out, 0xc4);
+        emit8(&out, (reg & 8 ? 0 : 0x80) | (index & 8 ? 0 : 0x40) | (base & 8 ? 0 : 0x20) | 1);
+        emit8(&out, 0x78 | wide << 2);
+    } else {
+        if (rex(0, reg, index, base) != 0x40)
+            emit8(&out, rex(0, reg, index, base));
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, 0x10);
+    emit_operand(m, reg, 0);
+}
+
 static void take(int reg, int offset) { move_vector(0x10, reg, offset); }
 static void put(int reg, int offset) { move_vector(0x11, reg, offset); }
 
@@ -527,6 +589,11 @@ static void leave_if_they_differ(const struct lanes *l) {
 
 /* Each 4 bytes from the first that is undefined there. */
 static void emit_lane_origins(const struct lanes *l) {
+    if (l->b < 0) {
+        take(vy, origins_of(l->a));
+        put(vy, origins_of(l->target));
+        return;
+    }
     take(vx, bits_of(l->a));
     with(P_XOR, vz, vz);
     with(P_EQUAL, vx, vz);
@@ -537,35 +604,48 @@ static void emit_lane_origins(const struct lanes *l) {
     put(vy, origins_of(l->target));
 }
 
+static void or_word(int reg, int offset) {
+    if (offset)
+        with_word(P_OR, reg, offset);
+}
+
+/* What b may be at most or at least. */
+static void emit_bound(int reg, const struct lanes *l, bool most) {
+    if (l->b < 0) {
+        move_operand(reg, l->from);
+        return;
+    }
+    take(reg, bits_of(l->b));
+    with(most ? P_OR : P_ANDN, reg, l->b);
+}
+
 /* vx becomes the undefined bits (rules_vector.c). */
 static void emit_lane_bits(const struct lanes *l) {
     static const uint8_t adds[] = {0xfc, 0xfd, 0, 0xfe}, subtracts[] = {0xf8, 0xf9, 0, 0xfa};
-    int s = bits_of(l->a), t = bits_of(l->b);
+    int s = bits_of(l->a), t = l->b >= 0 ? bits_of(l->b) : 0; /* 0: b is defined */
     bool difference = l->rule == RULE_V_SUB;
     int op = (difference ? subtracts : adds)[l->lane - 1];
     switch (l->rule) {
     case RULE_V_ADD: case RULE_V_SUB:
         take(vy, s); /* the most */
         with(P_OR, vy, l->a);
-        take(vz, t);
-        with(difference ? P_ANDN : P_OR, vz, l->b);
+        emit_bound(vz, l, !difference);
         with(op, vy, vz);
         take(vx, s); /* the least */
         with(P_ANDN, vx, l->a);
-        take(vz, t);
-        with(difference ? P_OR : P_ANDN, vz, l->b);
+        emit_bound(vz, l, difference);
         with(op, vx, vz);
         with(P_XOR, vx, vy);
         with_word(P_OR, vx, s);
-        with_word(P_OR, vx, t);
+        or_word(vx, t);
         return;
     case RULE_V_XOR:
         take(vx, s);
-        with_word(P_OR, vx, t);
+        or_word(vx, t);
         return;
     case RULE_V_AND: case RULE_V_ANDN:
         take(vx, s);
-        with_word(P_OR, vx, t);
+        or_word(vx, t);
         if (l->rule == RULE_V_ANDN) {
             with(P_EQUAL, vy, vy);
             with(P_XOR, vy, l->a);
@@ -575,23 +655,21 @@ static void emit_lane_bits(const struct lanes *l) {
         }
         with_word(P_OR, vy, s);
         with(P_AND, vx, vy);
-        take(vy, t);
-        with(P_OR, vy, l->b);
+        emit_bound(vy, l, true);
         with(P_AND, vx, vy);
         return;
     case RULE_V_OR:
         take(vz, s);
-        with_word(P_OR, vz, t);
+        or_word(vz, t);
         take(vy, s);
         with(P_ANDN, vy, l->a);
         with(P_ANDN, vy, vz);
-        take(vx, t);
-        with(P_ANDN, vx, l->b);
+        emit_bound(vx, l, false);
         with(P_ANDN, vx, vy);
         return;
     default: /* any bit of a lane, for all of it */
         take(vy, s);
-        with_word(P_OR, vy, t);
+        or_word(vy, t);
         with(P_XOR, vx, vx);
         with(P_EQUAL, vy, vx);
         with(P_EQUAL, vx, vx);
@@ -608,42 +686,92 @@ static int pick_vector(uint32_t used) {
     return v;
 }
 
+static void emit_scalar(const struct lanes *l) {
+    for (int k = 0; k < (l->b < 0 ? 1 : 2); k++) {
+        emit8(&out, 0x64); /* cmp fs:[bits], 0 */
+        if (l->lane == 8)
+            emit8(&out, 0x48);
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, bits_of(k ? l->b : l->a));
+        emit8(&out, 0);
+        leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+}
+
 static void emit_vectors(const struct lanes *l) {
-    uint32_t used = 1u << l->target | 1u << l->a | 1u << l->b;
+    uint32_t used = 1u << l->target | 1u << l->a | (l->b < 0 ? 0 : 1u << l->b);
     vx = pick_vector(used);
     vy = pick_vector(used | 1u << vx);
     vz = pick_vector(used | 1u << vx | 1u << vy);
     const int saved[] = {vx, vy, vz};
+    bool scalar = l->rule == RULE_V_SCALAR;
     vex = l->vex;
     wide = l->wide;
-    for (int k = 0; k < 3; k++)
+    if (l->from)
+        leave_unless_defined(l->from);
+    if (scalar)
+        emit_scalar(l);
+    int first = leave_count;
+    for (int k = 0; k < 3 && !scalar; k++)
         emit_vector_to_context(saved[k], vex, SAVED + 64 * k);
     bool bytewise = l->rule != RULE_V_LANES && (l->lane < 4 || (l->rule != RULE_V_ADD && l->rule != RULE_V_SUB));
-    if (bytewise)
+    if (bytewise && l->b >= 0 && !scalar)
         leave_if_they_differ(l);
-    emit_lane_origins(l);
-    emit_lane_bits(l);
-    wide = vex; /* what stands above it is 0 */
-    put(vx, bits_of(l->target));
-    for (int k = 0; k < 3; k++)
+    if (!scalar) {
+        emit_lane_bits(l);
+        emit_vector_to_context(vx, vex, SAVED + 64 * 3);
+        emit_lane_origins(l);
+        emit_vector_from_context(vx, vex, SAVED + 64 * 3);
+        wide = vex; /* what stands above it is 0 */
+        put(vx, bits_of(l->target));
+    }
+    for (int k = 0; k < 3 && !scalar; k++)
         emit_vector_from_context(saved[k], vex, SAVED + 64 * k);
     uint8_t *done = emit_long_jump();
-    for (int k = 0; k < leave_count; k++)
+    for (int k = first; k < leave_count; k++)
         patch_jump(leave[k], out.at);
-    for (int k = 0; k < 3; k++)
+    for (int k = 0; k < 3 && !scalar; k++)
         emit_vector_from_context(saved[k], vex, SAVED + 64 * k);
+    for (int k = 0; k < first; k++)
+        patch_jump(leave[k], out.at);
     leave[0] = done;
 }
 
-void emit_computed(const struct instruction *i, const struct plan *p, uint8_t *resume) {
-    struct sum q;
-    struct lanes l;
-    leave_count = 0;
-    if (find_sum(i, &q))
-        emit_general(i, &q);
-    else if (find_lanes(i, p, &l))
-        emit_vectors(&l);
-    else
-        return;
-    patch_jump(leave[0], resume);
+/* --- where it stands --- */
+
+enum { MOST = 24 };
+static struct later {
+    const struct instruction *i;
+    int cold; /* where C is asked */
+} laters[MOST];
+static int later_count;
+
+void computes_forget(void) { later_count = 0; }
+
+void compute_later(const struct instruction *i, int cold) {
+    if (later_count < MOST)
+        laters[later_count++] = (struct later){i, cold};
+}
+
+void emit_computed(void) {
+    struct translation last = now;
+    for (int k = 0; k < later_count; k++) {
+        struct cold *c = &colds[laters[k].cold];
+        const struct instruction *i = laters[k].i;
+        struct sum q;
+        struct lanes l;
+        now.pc = c->pc;
+        now.possible = c->possible;
+        out.kept = c->kept;
+        leave_count = 0;
+        patch_jump(c->patch, out.at);
+        note_place(i->pc, 0, false);
+        if (find_sum(i, &q))
+            emit_general(i, &q);
+        else if (find_lanes(i, &cache_plans[c->argument], &l))
+            emit_vectors(&l);
+        patch_jump(leave[0], c->resume);
+        c->patch = emit_long_jump();
+    }
+    now = last;
 }

@@ -7,9 +7,11 @@
 
 /* Whether the instruction is one of these; live_after: flags that are live behind it. */
 bool computes(const struct instruction *i, const struct plan *p, uint32_t live_after);
-/* Outputs get their undefined bits and origins, then goes on at `resume`; falls through
-   where C has to be asked, with all registers as they were. */
-void emit_computed(const struct instruction *i, const struct plan *p, uint8_t *resume);
+/* To be told where a trace begins; of the cold piece that asks C about the instruction; and
+   where the code of the trace has ended. */
+void computes_forget(void);
+void compute_later(const struct instruction *i, int cold);
+void emit_computed(void);
 
 /* dirty.c: 16 bytes of a vector, or all there are, to a slot of the context and back. */
 void emit_vector_to_context(int number, bool all, int offset);

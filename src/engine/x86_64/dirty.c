@@ -489,7 +489,9 @@ static bool runs_on_bits(const struct instruction *i) {
             (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
             return false;
     }
-    if (rule != RULE_SAME && rule != RULE_COPY && rule != RULE_V_EXTEND)
+    bool shifts = rule == RULE_V_SHIFT && i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_EVEX &&
+                  i->operands[i->z.operand_count_visible - 1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+    if (rule != RULE_SAME && rule != RULE_COPY && rule != RULE_V_EXTEND && !shifts)
         return false;
     if (i->encoded >= 0 && is_foreign(&i->memory[i->encoded]))
         return false;
@@ -861,9 +863,9 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
         uint8_t *last = jumps[count - 1] - 2; /* the others go to that jump */
         for (int k = 0; k + 1 < count; k++)
             patch_jump(jumps[k], last);
-        struct cold *c = cold_add(COLD_TOUCH, jumps[count - 1]);
+        cold_add(COLD_TOUCH, jumps[count - 1]);
         if (computed)
-            c->computed = i;
+            compute_later(i, cold_count - 1);
         count = 0;
     }
     if (m)

@@ -16,6 +16,8 @@ static enum manner manner_of(const struct instruction *i, int from, uint64_t out
     bool shared = from < ELEMENT_VECTOR && from >= ELEMENT_FLAGS;
     for (uint64_t o = outputs; o; o &= o - 1)
         shared |= __builtin_ctzll(o) >= ELEMENT_FLAGS && __builtin_ctzll(o) < ELEMENT_VECTOR;
+    if (rule == RULE_V_SHIFT && lane <= 4)
+        return IN_PLACE; /* bits stay in their lane */
     if (shared || (rule != RULE_COPY && rule != RULE_SIGN))
         return ALL_ALIKE;
     int size = i->operands[1].size;
@@ -121,10 +123,12 @@ static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint
         for (uint64_t r = registers; r && count < MOST; r &= r - 1)
             if (((outputs & r & -r) == 0) == pass)
                 chosen[count++] = __builtin_ctzll(r);
-    enum manner manner = count > 1 || kept ? ALL_ALIKE : manner_of(i, chosen[0], outputs);
+    enum manner manner = count > 1 ? ALL_ALIKE : manner_of(i, chosen[0], outputs);
+    if (kept && manner != IN_PLACE)
+        manner = ALL_ALIKE;
     uint32_t index = 0;
     bool asks_c = manner == ALL_ALIKE && !(i->encoded >= 0 && i->memory[i->encoded].read);
-    if (kept && count == 1 && !asks_c)
+    if (kept && count == 1 && (!asks_c || manner == IN_PLACE))
         return;
     if (asks_c) {
         index = plan_make(i, now.possible, 0);

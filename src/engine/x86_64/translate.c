@@ -4,6 +4,7 @@
    of the operand is compared with 0. Flags are only protected where a backward
    analysis finds them live. Every emitted guest instruction is noted with its
    address, so that a fault or a signal finds its way back. */
+#include "compute.h"
 #include "copies.h"
 #include "rules.h"
 
@@ -858,6 +859,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         fail("the translation cache is full");
     cold_count = 0;
     copies_forget();
+    computes_forget();
     gaddr next = 0, low = pc, high = pc + 1;
     bool loops = false;
     if (r) {
@@ -911,6 +913,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     if (!r)
         emit_steady();
     emit_copies();
+    emit_computed();
     note_place(pc, 0, false);
     emit_cold();
     cache.at = out.at;

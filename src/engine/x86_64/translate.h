@@ -42,7 +42,6 @@ struct cold {
     uint32_t tested; /* the same: of a whole operand only these bits decide; 0: all */
     bool owes;    /* the same: the trace has still to undo what it defined (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
-    const struct instruction *computed; /* COLD_TOUCH: here first (compute.c) */
     bool values; /* COLD_TOUCH: hands C the values of the plan's vectors */
 };
 
