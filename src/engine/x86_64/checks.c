@@ -609,10 +609,10 @@ void emit_cold_store(struct cold *c) {
 
 void emit_cold_touch(struct cold *c) {
     if ((c->way & WAY_LOAD) && !c->spilled &&
-        c->memory.size >= 4 && c->memory.size <= 32)
+        c->memory.size && c->memory.size <= 32 && !is_foreign(&c->memory))
         emit_known_origin(c);
-    if ((c->way & WAY_ORIGIN) && !c->spilled &&
-        c->memory.size >= 4 && c->memory.size <= 32 && !(c->memory.size & (c->memory.size - 1)))
+    if ((c->way & WAY_ORIGIN) && !c->spilled && !is_foreign(&c->memory) &&
+        c->memory.size && c->memory.size <= 32 && !(c->memory.size & (c->memory.size - 1)))
         emit_known_target(c);
     emit_unspill_all(c->spilled);
     if (c->values)

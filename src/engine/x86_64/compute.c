@@ -18,14 +18,14 @@ static bool is_high(const ZydisDecodedOperand *o) {
 
 /* --- what is computed --- */
 
-enum kind { NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW };
+enum kind { NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW, PART };
 
 /* Of general registers: `b` is a register, or -1: an immediate or memory. */
 struct sum {
     enum kind kind;
     int a, b, target, size, high;
     int64_t immediate;
-    const struct memory *from, *memory; /* of b, where it is that; of ADDRESS */
+    const struct memory *from, *memory; /* of b, where it is that; of ADDRESS and PART */
 };
 
 /* Memory whose address is defined. */
@@ -52,10 +52,17 @@ static bool find_second(const struct instruction *i, struct sum *q) {
     }
 }
 
+bool loads_part(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    return i->z.mnemonic == ZYDIS_MNEMONIC_MOV && i->z.operand_count_visible == 2 && o[0].size < 32 &&
+           is_register(&o[0]) && !is_high(&o[0]) && o[1].type == ZYDIS_OPERAND_TYPE_MEMORY &&
+           i->encoded >= 0 && is_operand(&i->memory[i->encoded]);
+}
+
 static bool find_sum(const struct instruction *i, struct sum *q) {
     const ZydisDecodedOperand *o = i->operands;
     int lane, rule = rule_of(i, &lane);
-    *q = (struct sum){.size = o[0].size / 8};
+    *q = (struct sum){.size = o[0].size / 8, .b = -1};
     if (!is_register(&o[0]) || is_high(&o[0]) || i->mask)
         return false;
     q->a = q->target = element_of(o[0].reg.value);
@@ -75,7 +82,12 @@ static bool find_sum(const struct instruction *i, struct sum *q) {
         q->kind = ADDRESS;
         q->memory = &i->memory[0];
         return q->size >= 4 && !q->memory->address32 && !q->memory->segment && !q->memory->absolute;
-    case RULE_COPY: /* from a part of itself or the second byte of another */
+    case RULE_COPY: /* from a part of itself or the second byte of another; into a part */
+        if (loads_part(i)) {
+            q->kind = PART;
+            q->memory = &i->memory[i->encoded];
+            return true;
+        }
         if (i->z.mnemonic != ZYDIS_MNEMONIC_MOVZX || !is_register(&o[1]))
             return false;
         q->kind = NARROW;
@@ -350,13 +362,7 @@ static void leave_unless_uniform(void) {
     leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
 }
 
-static void leave_if_by_byte(void) { /* cmp y, ORIGIN_BYTE_CODES; names of slots are below 0 */
-    emit8(&out, rex(0, 0, 0, y));
-    emit8(&out, 0x81);
-    emit8(&out, 0xf8 | (y & 7));
-    emit32(&out, ORIGIN_BYTE_CODES);
-    leave[leave_count++] = emit_short_jump(13 /* not less */);
-}
+static void leave_if_by_byte(void) { leave[leave_count++] = leave_by_byte(y); }
 
 static uint8_t *emit_if_defined(int reg, int size) { /* cmp <size> fs:[word], 0; je */
     emit8(&out, 0x64);
@@ -405,7 +411,7 @@ static void emit_sum_origin(const struct sum *q, int a, int b) {
 
 /* Of another register than the target only where all of the target's other bytes are defined. */
 static void leave_if_rest_undefined(const struct sum *q) {
-    if (q->size >= 4 || q->b < 0)
+    if (q->size >= 4 || (q->b < 0 && q->kind != PART))
         return;
     emit8(&out, 0x64); /* test dword fs:[word], the other bytes */
     emit8(&out, 0xf7);
@@ -439,7 +445,15 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
     if (q->from)
         leave_unless_defined(q->from);
     leave_if_rest_undefined(q);
-    if (q->kind == NARROW) {
+    if (q->kind == PART) {
+        leave_count += emit_part_origin(q->memory, w, y, leave + leave_count);
+        emit_gs(q->memory, 0, x); /* movzx x, gs:[m] */
+        emit8(&out, 0x0f);
+        emit8(&out, q->size == 1 ? 0xb6 : 0xb7);
+        emit_operand(q->memory, x, 0);
+        emit_to_context(&out, y, CTX_ORIGIN_OF(q->target));
+        store_bits(q, 8);
+    } else if (q->kind == NARROW) {
         bool stays = q->a == q->target && !q->high;
         if (!stays) {
             context_op(OP_MOV, y, CTX_ORIGIN_OF(q->a));

@@ -17,12 +17,15 @@ uint8_t *emit_long_jump(void) {
     return out.at - 4;
 }
 
-uint8_t *emit_origin_place(int reg) {
-    emit8(&out, rex(0, 0, 0, reg)); /* test reg, 3 */
+static uint8_t *leave_by_bits(int reg, int bits) { /* test reg, bits */
+    emit8(&out, rex(0, 0, 0, reg));
     emit8(&out, 0xf6);
     emit8(&out, 0xc0 | (reg & 7));
-    emit8(&out, 3);
-    uint8_t *odd = emit_short_jump(IF_NOT_ZERO);
+    emit8(&out, bits);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+static void emit_place_of_word(int reg) {
     emit8(&out, rex(1, 0, 0, reg)); /* btr reg, 44: as & (ORIGIN_SIZE - 1) */
     emit8(&out, 0x0f);
     emit8(&out, 0xba);
@@ -32,6 +35,22 @@ uint8_t *emit_origin_place(int reg) {
     emit8(&out, rex(1, reg, 0, 0));
     emit8(&out, 0x03);
     emit_memory(&out, reg, -1, -1, 1, CTX_ORIGINS);
+}
+
+uint8_t *emit_origin_place(int reg) {
+    uint8_t *odd = leave_by_bits(reg, 3);
+    emit_place_of_word(reg);
+    return odd;
+}
+
+/* The same for a part of a word: `size` is 1 or 2. */
+static uint8_t *emit_part_place(int reg, int size) {
+    uint8_t *odd = leave_by_bits(reg, size - 1);
+    emit8(&out, rex(1, 0, 0, reg)); /* and reg, -4 */
+    emit8(&out, 0x83);
+    emit8(&out, 0xe0 | (reg & 7));
+    emit8(&out, 0xfc);
+    emit_place_of_word(reg);
     return odd;
 }
 
@@ -126,6 +145,26 @@ static int bits_of_element(int element) {
                                     : CTX_UNDEFINED_VECTOR + 64 * (element - ELEMENT_VECTOR);
 }
 
+uint8_t *leave_by_byte(int word) { /* cmp word, ORIGIN_BYTE_CODES; names of slots are below 0 */
+    emit8(&out, rex(0, 0, 0, word));
+    emit8(&out, 0x81);
+    emit8(&out, 0xf8 | (word & 7));
+    emit32(&out, ORIGIN_BYTE_CODES);
+    return emit_short_jump(IF_NOT_LESS);
+}
+
+int emit_part_origin(const struct memory *m, int place, int word, uint8_t **leave) {
+    int count = 0;
+    emit_lea(m, place);
+    leave[count++] = emit_part_place(place, (int)m->size);
+    emit_take_origin(place, word, 0, false);
+    emit_compare_least(word);
+    leave[count++] = emit_short_jump(IF_BELOW);
+    leave[count++] = leave_by_byte(word);
+    emit_twice(word);
+    return count;
+}
+
 /* All words of the loaded value's slot get the origin that all words at the place have. */
 static int emit_one_origin(int place, int word, int size, int slot, uint8_t **leave) {
     int count = 0;
@@ -149,6 +188,12 @@ void emit_known_origin(struct cold *c) {
     int place = pick_scratch(address_uses(m)), word = pick_scratch(address_uses(m) | 1u << place);
     emit_spill(&out, place);
     emit_spill(&out, word);
+    if (size < 4) {
+        count = emit_part_origin(m, place, word, leave);
+        for (int at = 0; at < (slot < ELEMENT_VECTOR ? 8 : 32); at += 8)
+            emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + at);
+        goto found;
+    }
     emit_lea(m, place);
     leave[count++] = emit_origin_place(place);
     if (size >= 8 && cache_plans[c->argument].moves_whole) {
@@ -170,6 +215,7 @@ void emit_known_origin(struct cold *c) {
     } else {
         count += emit_one_origin(place, word, size, slot, leave + count);
     }
+found:
     emit_unspill(&out, place);
     emit_unspill(&out, word);
     emit_jump(&out, c->resume);
@@ -220,8 +266,13 @@ void emit_known_target(struct cold *c) {
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
-    leave[count++] = emit_origin_place(RCX);
-    for (int done = 0; done < (int)m->size; done += piece) {
+    leave[count++] = m->size < 4 ? emit_part_place(RCX, (int)m->size) : emit_origin_place(RCX);
+    if (m->size < 4) {
+        emit_from_context(&out, RDX, CTX_ORIGIN + 16 * slot);
+        leave[count++] = leave_by_byte(RDX);
+        leave[count++] = emit_compare_origin(RCX, RDX, false, 0);
+    }
+    for (int done = 0; done < (int)m->size && m->size >= 4; done += piece) {
         emit_from_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
         count += emit_change_origins(RCX, RDX, done, piece, NULL, bits, done, leave + count);
     }
@@ -245,8 +296,10 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     for (uint32_t done = 0; done < m->size; done += 8) {
         emit_from_context(&out, RDX, offset + (int)done);
         emit8(&out, 0x65); /* cmp gs:[rcx + done], rdx */
+        if (m->size == 2)
+            emit8(&out, 0x66);
         emit8(&out, rex(m->size >= 8, RDX, 0, RCX));
-        emit8(&out, 0x39);
+        emit8(&out, m->size == 1 ? 0x38 : 0x39);
         emit_memory(&out, RDX, RCX, -1, 1, done);
         normal[count++] = emit_short_jump(IF_NOT_ZERO);
     }
@@ -257,15 +310,24 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
         emit_memory(&out, RDX, -1, -1, 1, offset + (int)done - 8);
     }
     if (m->size <= 8) { /* test rdx, rdx */
+        if (m->size == 2)
+            emit8(&out, 0x66);
         emit8(&out, rex(m->size == 8, RDX, 0, RDX));
-        emit8(&out, 0x85);
+        emit8(&out, m->size == 1 ? 0x84 : 0x85);
         emit8(&out, 0xd2);
     }
     uint8_t *defined = emit_short_jump(IF_ZERO);
-    normal[count++] = emit_origin_place(RCX);
+    if (m->size < 4) {
+        normal[count++] = emit_part_place(RCX, (int)m->size);
+        emit_from_context(&out, RDX, CTX_ORIGIN_OF(element));
+        normal[count++] = leave_by_byte(RDX);
+        normal[count++] = emit_compare_origin(RCX, RDX, false, 0);
+    } else {
+        normal[count++] = emit_origin_place(RCX);
+    }
     uint8_t *differs[4], *same[4];
     int different = 0, piece = piece_of((int)m->size);
-    for (int at = 0; at < (int)m->size; at += piece) {
+    for (int at = 0; at < (int)m->size && m->size >= 4; at += piece) {
         emit_from_context(&out, RDX, CTX_ORIGIN_OF(element) + at);
         differs[different] = emit_compare_origin(RCX, RDX, piece == 8, at);
         same[different++] = out.at;

@@ -5,7 +5,7 @@
 
 #include "translate.h"
 
-enum { IF_BELOW = 2, IF_NOT_BELOW, IF_ZERO, IF_NOT_ZERO, IF_SIGN = 8, IF_LESS = 12 };
+enum { IF_BELOW = 2, IF_NOT_BELOW, IF_ZERO, IF_NOT_ZERO, IF_SIGN = 8, IF_LESS = 12, IF_NOT_LESS };
 /* Both return the displacement to be patched. */
 uint8_t *emit_short_jump(int condition);
 uint8_t *emit_long_jump(void);
@@ -29,6 +29,10 @@ void emit_take_origin(int place, int word, int offset, bool wide);
 void emit_twice(int word);
 /* cmp reg, [place + offset]; leaves when they differ. */
 uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset);
+/* Leaves where the word of origin is one for each byte. */
+uint8_t *leave_by_byte(int word);
+/* Of 1 or 2 bytes at m, twice in `word`: where it is recorded, and of all of their word. */
+int emit_part_origin(const struct memory *m, int place, int word, uint8_t **leave);
 /* mov reg, gs:[from + done] */
 void emit_take_bits(const struct memory *from, int reg, bool wide, int done);
 /* cmp gs:[to + done], reg; leaves when they differ. */

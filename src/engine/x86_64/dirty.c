@@ -787,7 +787,7 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         words_of(e, &offset);
         if (vector_number(i->operands[1].reg.value) >= 0)
             offset = CTX_UNDEFINED_VECTOR + 64 * vector_number(i->operands[1].reg.value);
-        uint8_t *over = !flags_live && m->size >= 4 && m->size <= 32 && !(m->size & (m->size - 1))
+        uint8_t *over = !flags_live && m->size && m->size <= 32 && !(m->size & (m->size - 1))
                             ? emit_same_store(m, e, offset)
                             : NULL;
         int first = cold_count;
@@ -819,6 +819,27 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         return true;
     }
     return false;
+}
+
+enum { TEST_WORD = 0xf6, AND_WORD = 0x80, SHIFT_WORD = 0xc0 };
+
+/* op <size> fs:[offset], value; 64 bits wide it is extended with its sign. */
+static void emit_word_op(int opcode, int extension, int size, int offset, int64_t value) {
+    emit8(&out, 0x64);
+    if (size == 2)
+        emit8(&out, 0x66);
+    if (size == 8)
+        emit8(&out, 0x48);
+    emit8(&out, size == 1 ? opcode : opcode + 1);
+    emit_memory(&out, extension, -1, -1, 1, offset);
+    if (size == 1 || opcode == SHIFT_WORD) {
+        emit8(&out, (int)(value & 0xff));
+    } else if (size == 2) {
+        emit8(&out, (int)(value & 0xff));
+        emit8(&out, (int)(value >> 8 & 0xff));
+    } else {
+        emit32(&out, value);
+    }
 }
 
 /* Much that may be undefined is not: then C need not be asked, and what the
@@ -870,6 +891,13 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     }
     if (m)
         emit_touch_check(m, flags_live);
+    if (computed && loads_part(i)) {
+        compute_later(i, cold_count - 1);
+        if (outputs)
+            emit_word_op(AND_WORD, 4, 8, CTX_UNDEFINED + 8 * element_of(i->operands[0].reg.value),
+                         -(1LL << i->operands[0].size));
+        outputs = 0;
+    }
     for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
         colds[k].values = true;
@@ -888,27 +916,6 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     for (int k = first; k < cold_count; k++)
         colds[k].resume = out.at;
     return true;
-}
-
-enum { TEST_WORD = 0xf6, AND_WORD = 0x80, SHIFT_WORD = 0xc0 };
-
-/* op <size> fs:[offset], value; 64 bits wide it is extended with its sign. */
-static void emit_word_op(int opcode, int extension, int size, int offset, int64_t value) {
-    emit8(&out, 0x64);
-    if (size == 2)
-        emit8(&out, 0x66);
-    if (size == 8)
-        emit8(&out, 0x48);
-    emit8(&out, size == 1 ? opcode : opcode + 1);
-    emit_memory(&out, extension, -1, -1, 1, offset);
-    if (size == 1 || opcode == SHIFT_WORD) {
-        emit8(&out, (int)(value & 0xff));
-    } else if (size == 2) {
-        emit8(&out, (int)(value & 0xff));
-        emit8(&out, (int)(value >> 8 & 0xff));
-    } else {
-        emit32(&out, value);
-    }
 }
 
 /* Of the bits of a general register an immediate masks out or moves some: the others, or
@@ -943,6 +950,7 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
     if (stays != (int32_t)stays)
         return false;
     uint8_t *asks = NULL;
+    uint32_t kept = out.kept; /* whoever comes by C has not passed what is spilled here */
     if (wanted || rule == RULE_TEST) {
         emit_word_op(TEST_WORD, 0, size, word, stays);
         asks = emit_if(&out, 5); /* jne */
@@ -970,15 +978,32 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         emit_unspill(&out, scratch);
         moves = emit_if(&out, 5); /* jne */
     }
-    if (shift >= 0)
+    /* as a whole: who reads it next is not to wait for several stores */
+    if (size == 4 && rule != RULE_TEST) {
+        int scratch = e == RCX ? RDX : RCX;
+        emit_spill(&out, scratch);
+        emit_from_context(&out, scratch, word);
+        if (shift >= 0) {
+            emit8(&out, 0xc1); /* shift scratch, value */
+            emit8(&out, 0xc0 | shift << 3 | scratch);
+            emit8(&out, (int)(value & 0xff));
+        } else {
+            emit8(&out, 0x81); /* and scratch, stays */
+            emit8(&out, 0xe0 | scratch);
+            emit32(&out, stays);
+        }
+        emit_to_context(&out, scratch, word);
+        emit_unspill(&out, scratch);
+    } else if (shift >= 0) {
         emit_word_op(SHIFT_WORD, shift, size, word, value);
-    else if (stays != -1 && rule != RULE_TEST)
-        emit_word_op(AND_WORD, 4, size, word, stays);
-    if (size == 4 && rule != RULE_TEST)
-        emit_context_constant(&out, word + 4, 0);
+    } else if (stays != -1 && rule != RULE_TEST) {
+        uint64_t others = size == 8 ? 0 : ~0ULL << 8 * size;
+        emit_word_op(AND_WORD, 4, 8, word, (int64_t)((uint64_t)stays | others));
+    }
     if ((now.possible | plan_outputs(i)) & bit(ELEMENT_FLAGS))
         emit_zero_word(CTX_UNDEFINED_FLAGS);
     uint8_t *leave[] = {asks, moves};
+    out.kept = kept;
     for (int k = 0; k < 2; k++)
         if (leave[k]) {
             struct cold *c = cold_add(COLD_TOUCH, leave[k]);

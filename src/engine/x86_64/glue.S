@@ -441,8 +441,7 @@ glue_load:
     mov %eax, %eax
     test %eax, %eax
     jz glue_store_slow
-4:  /* of several words all are to have it, then it is found inline next time; C sees to
-       what differs, as words without one may where this one was recorded. Where nothing
+4:  /* all words are to have it, then it is found inline next time; C sees to what differs, as words without one may where this one was recorded. Where nothing
        is recorded on a stack nothing is now. */
     movzbl %fs:CTX_WAY, %edx
     mov %fs:CTX_SCRATCH, %rcx
@@ -450,8 +449,6 @@ glue_load:
     mov %ecx, %ebp
     and $3, %ebp
     add %ebp, %edx /* bytes from the first word on */
-    cmp $4, %edx
-    jbe 2f
     mov %rbx, %fs:CTX_SPILL+24
     movabs $0x0ffffffffffc, %rbp
     movabs $0x640000000000, %rbx
