@@ -260,7 +260,7 @@ static uint32_t origin_of_operand(struct step *k, int operand, int at) {
     if (element == PARTS_NONE || element == ELEMENT_MORE || !k->bits[operand][at])
         return 0;
     return origin_keep_byte(k->c, element == PARTS_MEMORY
-                                      ? origin_at(k->c, k->address[o->number] + (gaddr)at)
+                                      ? origin_of_few(k->c, k->address[o->number] + (gaddr)at, 1)
                                       : dirty_byte_origin(k->c, element, at + o->high));
 }
 
