@@ -299,9 +299,8 @@ static void note_loaded(struct step *k) {
                  origin_parts(k->c, k->address[0], size, parts);
     if (origin && !(p->moves_whole && known) && p->moves_few && (size == 2 || size == 4))
         origin = origin_of_few(k->c, k->address[0], size);
-    for (int e = 0; origin && e < ELEMENT_UPPER; e++) {
-        if (!(p->outputs >> e & 1))
-            continue;
+    for (uint64_t left = origin ? p->outputs & ((1ULL << ELEMENT_UPPER) - 1) : 0; left; left &= left - 1) {
+        int e = __builtin_ctzll(left);
         dirty_set_origin(k->c, e, origin);
         if (p->moves_whole && known)
             parts_set(k->c, e, parts, (int)size / 4);
@@ -1070,6 +1069,36 @@ static bool stays(struct context *c, const struct plan *p) {
     return true;
 }
 
+static void clear_operands(struct step *k) {
+    int count = k->p->count < 3 ? 3 : k->p->count, size = k->p->narrow ? 8 : 64;
+    for (int n = 0; n < count; n++) {
+        for (int w = 0; w < size; w += 8) {
+            store(k->value[n] + w, 0, 8);
+            store(k->out[n] + w, 0, 8);
+        }
+        for (int w = 0; w < (size < 32 ? 32 : size); w += 8) /* looked through by parts.c */
+            store(k->bits[n] + w, 0, 8);
+    }
+}
+
+/* What is read is told where it must not be, and where undefined bits are from is noted. */
+static void touch_memory(struct step *k) {
+    const struct plan *p = k->p;
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        const struct memory *m = &p->memory[o->number];
+        if (o->kind == OPERAND_VECTOR && o->read && !k->origin &&
+            any((const uint8_t *)dirty_vector(k->c, o->number), 32))
+            k->origin = dirty_origin(k->c, vector_element(o->number));
+        if (o->kind != OPERAND_MEMORY || (!m->read && !m->write))
+            continue;
+        check_address(k, m, k->address[o->number]);
+        if (o->read)
+            read_memory(k, n, m, k->address[o->number], o->size ? o->size : 64);
+    }
+    note_loaded(k);
+}
+
 void evaluate(struct context *c, const struct plan *p) {
     struct step k;
     if (p->stays && stays(c, p))
@@ -1080,14 +1109,11 @@ void evaluate(struct context *c, const struct plan *p) {
     k.whole = false;
     k.noted = 0;
     k.holds = ~0ULL;
-    for (int n = 0; n < (p->count < 3 ? 3 : p->count); n++)
-        for (int w = 0; w < 64; w += 8) {
-            store(k.value[n] + w, 0, 8);
-            store(k.bits[n] + w, 0, 8);
-            store(k.out[n] + w, 0, 8);
-        }
     for (int i = 0; i < p->memory_count; i++)
         k.address[i] = address_of(c, &p->memory[i]);
+    bool touches = p->rule == RULE_TOUCH && !p->evex;
+    if (p->rule != RULE_STORED && !touches)
+        clear_operands(&k);
     if (p->bit_offset) {
         int size = p->operands[0].size;
         int64_t bit = extend(c->registers[p->operands[1].number], p->operands[1].size);
@@ -1097,6 +1123,11 @@ void evaluate(struct context *c, const struct plan *p) {
         return; /* the instruction itself will fault */
     if (p->rule == RULE_STORED) {
         note_stored(&k);
+        c->recover = 0;
+        return;
+    }
+    if (touches) {
+        touch_memory(&k);
         c->recover = 0;
         return;
     }

@@ -292,6 +292,16 @@ static uint8_t stays_undefined(const struct plan *p) {
     }
 }
 
+static bool is_narrow(const struct plan *p) {
+    bool narrow = p->rule != RULE_SAVE && p->rule != RULE_RESTORE;
+    for (int n = 0; n < p->count; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        narrow &= (o->kind == OPERAND_GENERAL || o->kind == OPERAND_IMMEDIATE || o->kind == OPERAND_MEMORY) &&
+                  o->size && o->size <= 8;
+    }
+    return narrow;
+}
+
 uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live_after) {
     (void)possible;
     if (cache.plan_count >= CACHE_PLANS)
@@ -391,5 +401,6 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         p->stack_x87 = (int8_t)x87_move(i->z.mnemonic);
         p->conditions = x87_conditions(i->z.mnemonic);
     }
+    p->narrow = is_narrow(p);
     return index;
 }

@@ -74,6 +74,7 @@ struct plan {
     uint8_t stays; /* STAYS_*: an undefined target in memory, when nobody wants the flags */
     bool moves_whole; /* a load whose bytes stand in the register as in memory */
     bool moves_few;   /* one that fills up the rest */
+    bool narrow;      /* none of the operands has more than 8 bytes */
     uint8_t from; /* copies: first byte of the source */
     uint8_t width; /* operand width in bytes */
     uint8_t visible;
