@@ -50,6 +50,7 @@ void glue_frame_store_1(void), glue_frame_store_2(void), glue_frame_store_4(void
 void glue_strange_store_1(void), glue_strange_store_2(void), glue_strange_store_4(void),
     glue_strange_store_8(void), glue_strange_store_16(void);
 void glue_mark(void);
+void glue_names(void);
 
 _Static_assert(offsetof(struct context, shadow) == CTX_SHADOW, "context layout");
 _Static_assert(offsetof(struct context, canary) == CTX_CANARY, "context layout");
@@ -159,6 +160,7 @@ void cache_start(void) {
         [EXIT_STORE] = glue_store,
         [EXIT_PLAIN_STORE] = glue_plain_store,
         [EXIT_MARK] = glue_mark,
+        [EXIT_NAMES] = glue_names,
         [EXIT_FRAME_STORE] = glue_frame_store_1, glue_frame_store_2, glue_frame_store_4,
         glue_frame_store_8, glue_frame_store_16, glue_strange_store_1, glue_strange_store_2,
         glue_strange_store_4, glue_strange_store_8, glue_strange_store_16};

@@ -494,25 +494,12 @@ glue_load:
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_store_slow
 
-/* In the slot the names of stack slots become records, where they did so before; then the
-   store begins again. */
-glue_origin_names:
-    mov %rsi, %fs:CTX_REGISTERS+48
-    mov %rdi, %fs:CTX_REGISTERS+56
-    mov %r8, %fs:CTX_REGISTERS+64
-    mov %r9, %fs:CTX_REGISTERS+72
-    mov %r10, %fs:CTX_REGISTERS+80
-    mov %r11, %fs:CTX_REGISTERS+88
-    mov %fs:CTX_WAY, %ebx
-    shr $WAY_SLOT, %ebx
-    shl $4, %ebx
-    lea (%rbx,%rdx), %r8d
-    xor %r11d, %r11d /* the name before, and in EDX what became of it */
+/* Words of origin from CTX_ORIGIN + RBX to R8 in which names of stack slots become records,
+   where they did so before (origins_kept in shadow.c); changes all but RCX, R8. R11D is the
+   name before, 0: none, and EDX what became of it. */
+    .macro names_to_records missing
 1:  mov %fs:CTX_ORIGIN(%rbx), %r9
     mov $2, %r10d
-    testb $0xf8, %fs:CTX_WAY
-    jnz 2f
-    mov %r9d, %r9d /* there is one word */
 2:  mov %r9d, %eax
     test %eax, %eax
     jns 6f
@@ -527,12 +514,12 @@ glue_origin_names:
     shl $7, %esi /* KEPT_SIZE */
     add %fs:CTX_SELF, %rsi
     cmp %eax, CTX_KEPT+KEPT_CODE(%rsi)
-    jne 8f
+    jne \missing
     cmp %ebp, CTX_KEPT+KEPT_PC(%rsi)
-    jne 8f
+    jne \missing
     mov %fs:CTX_PC+4, %ebp
     cmp %ebp, CTX_KEPT+KEPT_PC+4(%rsi)
-    jne 8f
+    jne \missing
     add $CTX_KEPT+KEPT_LEVELS, %rsi
     movabs $0x1fffff000000, %rbp /* STACK_TOP */
     btr $31, %eax /* less ORIGIN_STACK_CODES */
@@ -541,14 +528,14 @@ glue_origin_names:
 3:  sub $24, %rdi /* sizeof(struct shadow_entry) */
     mov 8(%rdi), %rax /* its stack_pointer */
     cmp %rax, 8(%rsi)
-    jne 8f
+    jne \missing
     cmp %rbp, %rax
     jbe 4f
     mov 20(%rdi), %eax /* its node */
     test %eax, %eax
     jz 4f
     cmp %eax, 20(%rsi)
-    jne 8f
+    jne \missing
     mov 16(%rsi), %edx /* the record's code */
 5:  shr $32, %r9
     shl $32, %r9
@@ -560,25 +547,100 @@ glue_origin_names:
     add $8, %ebx
     cmp %r8d, %ebx
     jb 1b
-    movzbl %fs:CTX_WAY, %edx
+    jmp 7f
+4:  mov (%rdi), %rax /* its return_address */
+    cmp %rax, (%rsi)
+    jne \missing
+    add $KEPT_LEVEL, %rsi
+    jmp 3b
+7:
+    .endm
+
+    .macro save_more
+    mov %rsi, %fs:CTX_REGISTERS+48
+    mov %rdi, %fs:CTX_REGISTERS+56
+    mov %r8, %fs:CTX_REGISTERS+64
+    mov %r9, %fs:CTX_REGISTERS+72
+    mov %r10, %fs:CTX_REGISTERS+80
+    mov %r11, %fs:CTX_REGISTERS+88
+    .endm
+
+    .macro restore_more
     mov %fs:CTX_REGISTERS+48, %rsi
     mov %fs:CTX_REGISTERS+56, %rdi
     mov %fs:CTX_REGISTERS+64, %r8
     mov %fs:CTX_REGISTERS+72, %r9
     mov %fs:CTX_REGISTERS+80, %r10
     mov %fs:CTX_REGISTERS+88, %r11
+    .endm
+
+/* Of all elements in CTX_DIRTY, before a return: goes on at CTX_TARGET, or at
+   CTX_GUEST_TARGET where C has to be asked. Flags are dead. */
+    .globl glue_names
+glue_names:
+    mov %rax, %fs:CTX_SPILL+0
+    mov %rcx, %fs:CTX_SPILL+8
+    mov %rdx, %fs:CTX_SPILL+16
+    mov %rbx, %fs:CTX_SPILL+24
+    mov %rbp, %fs:CTX_SPILL+40
+    save_more
+    mov %fs:CTX_DIRTY, %rcx
+    xor %r11d, %r11d
+glue_names_next:
+    bsf %rcx, %rbx
+    jz glue_names_found
+    btr %rbx, %rcx
+    mov $8, %r8d
+    mov %ebx, %eax
+    shl $4, %ebx
+    cmp $ELEMENT_VECTOR, %eax
+    jb 2f
+    mov $16, %r8d
+    mov %eax, %ebx /* see ORIGIN_SLOT */
+    shl $5, %ebx
+    sub $16*ELEMENT_VECTOR, %ebx
+    cmp $ELEMENT_UPPER, %eax
+    jb 2f
+    sub $32*ELEMENT_UPPER-32*ELEMENT_VECTOR-16, %ebx
+2:  add %ebx, %r8d
+    names_to_records glue_names_missing
+    jmp glue_names_next
+glue_names_found:
+    restore_more
+    mov %fs:CTX_SPILL+40, %rbp
+    mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+16, %rdx
+    mov %fs:CTX_SPILL+8, %rcx
+    mov %fs:CTX_SPILL+0, %rax
+    jmp *%fs:CTX_TARGET
+glue_names_missing:
+    restore_more
+    mov %fs:CTX_SPILL+40, %rbp
+    mov %fs:CTX_SPILL+24, %rbx
+    mov %fs:CTX_SPILL+16, %rdx
+    mov %fs:CTX_SPILL+8, %rcx
+    mov %fs:CTX_SPILL+0, %rax
+    jmp *%fs:CTX_GUEST_TARGET
+
+/* The same of the element that a store could not note; then the store begins again. */
+glue_origin_names:
+    save_more
+    mov %fs:CTX_WAY, %ebx
+    shr $WAY_SLOT, %ebx
+    shl $4, %ebx
+    lea (%rbx,%rdx), %r8d
+    xor %r11d, %r11d
+    cmp $4, %edx
+    ja 1f
+    mov %fs:CTX_ORIGIN(%rbx), %eax /* there is one word */
+    imul %fs:CTX_TWICE, %rax
+    mov %rax, %fs:CTX_ORIGIN(%rbx)
+1:  names_to_records glue_origin_missing
+    movzbl %fs:CTX_WAY, %edx
+    restore_more
     jmp glue_origin_again
-4:  mov (%rdi), %rax /* its return_address */
-    cmp %rax, (%rsi)
-    jne 8f
-    add $KEPT_LEVEL, %rsi
-    jmp 3b
-8:  mov %fs:CTX_REGISTERS+48, %rsi
-    mov %fs:CTX_REGISTERS+56, %rdi
-    mov %fs:CTX_REGISTERS+64, %r8
-    mov %fs:CTX_REGISTERS+72, %r9
-    mov %fs:CTX_REGISTERS+80, %r10
-    mov %fs:CTX_REGISTERS+88, %r11
+glue_origin_missing:
+    restore_more
     jmp glue_origin_slow
 
 /* As store_origins in evaluate.c. */

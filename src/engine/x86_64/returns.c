@@ -169,6 +169,23 @@ static void emit_pop_shadow(void) { /* sub qword fs:[shadow], sizeof(struct shad
     emit8(&out, sizeof(struct shadow_entry));
 }
 
+static void emit_context_place(int offset, const uint8_t *place) {
+    uint64_t address = (uint64_t)(uintptr_t)place;
+    emit_context_constant(&out, offset, (uint32_t)address);
+    emit_context_constant(&out, offset + 4, (uint32_t)(address >> 32));
+}
+
+/* Values that go by the name of a stack slot get its record. */
+static void emit_names_first(const uint8_t *again, const uint8_t *by_c) {
+    emit_unspill(&out, RDX);
+    emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
+    emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
+    emit_dirty_set();
+    emit_context_place(CTX_TARGET, again);
+    emit_context_place(CTX_GUEST_TARGET, by_c);
+    emit_jump(&out, cache.exits[EXIT_NAMES]);
+}
+
 /* A return with something undefined: through C when it is not the one foreseen
    or a value still goes by the name of a stack slot; else to where it led before, or
    by the thread's table. Falls through when all is defined. */
@@ -186,6 +203,7 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     emit32(&out, 0);
     for (int k = 0; k < count; k++)
         patch_jump(jumps[k], out.at);
+    const uint8_t *again = out.at;
     emit_spill(&out, RDX);
     for (uint64_t set = now.possible; set; set &= set - 1) {
         int e = __builtin_ctzll(set), last = e < ELEMENT_FLAGS ? 4 : e < ELEMENT_VECTOR ? 0 : 12;
@@ -215,10 +233,12 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     patch_jump(other, out.at);
     patch_jump(given_up, out.at);
     emit_unspill(&out, RCX);
+    emit_unspill(&out, RDX);
+    const uint8_t *by_c = out.at;
+    emit_exit(EXIT_RETURN, now.pc, extra);
     for (int k = 0; k < left; k++)
         patch_jump(leave[k], out.at);
-    emit_unspill(&out, RDX);
-    emit_exit(EXIT_RETURN, now.pc, extra);
+    emit_names_first(again, by_c);
     patch_jump(over, out.at);
     out.kept = kept;
 }
