@@ -18,9 +18,12 @@ static bool is_high(const ZydisDecodedOperand *o) {
 
 /* --- what is computed --- */
 
-enum kind { NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW, PART };
+enum kind { NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW, PART, SHIFT };
 
-/* Of general registers: `b` is a register, or -1: an immediate or memory. */
+/* In place of a register: memory, whose undefined bits and origins are fetched first. */
+enum { MEMORY = 64, MEMORY_BITS = CTX_VALUE + 64 * 7, MEMORY_ORIGINS = CTX_VALUE };
+
+/* Of general registers: `b` is a register, MEMORY, or -1: an immediate. */
 struct sum {
     enum kind kind;
     int a, b, target, size, high;
@@ -46,6 +49,7 @@ static bool find_second(const struct instruction *i, struct sum *q) {
         return fits(q->immediate);
     case ZYDIS_OPERAND_TYPE_MEMORY:
         q->from = &i->memory[i->encoded];
+        q->b = MEMORY;
         return i->encoded >= 0 && is_operand(q->from) && q->from->size == (uint32_t)q->size;
     default:
         return false;
@@ -78,6 +82,10 @@ static bool find_sum(const struct instruction *i, struct sum *q) {
         q->b = -1;
         q->immediate = rule == RULE_INC ? 1 : -1;
         return true;
+    case RULE_SHL: case RULE_SHR: case RULE_SAR:
+        q->kind = SHIFT;
+        q->immediate = o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE ? o[1].imm.value.s & 63 : 0;
+        return q->size == 8 && q->immediate;
     case RULE_LEA:
         q->kind = ADDRESS;
         q->memory = &i->memory[0];
@@ -201,30 +209,32 @@ static void immediate_op(int extension, int reg, int64_t value) {
     emit32(&out, value);
 }
 
-static int word_of(int reg) { return CTX_UNDEFINED + 8 * reg; }
+static int word_of(int reg) { return reg == MEMORY ? MEMORY_BITS : CTX_UNDEFINED + 8 * reg; }
+static int origin_of(int reg) { return reg == MEMORY ? MEMORY_ORIGINS : CTX_ORIGIN_OF(reg); }
 
-/* The value of b. */
-static void emit_b(const struct sum *q, int reg) {
-    if (q->b >= 0) {
-        register_op(OP_MOV, reg, q->b);
-        return;
-    }
-    if (!q->from) {
-        emit8(&out, rex(1, 0, 0, reg)); /* mov reg, imm32 */
-        emit8(&out, 0xc7);
-        emit8(&out, 0xc0 | (reg & 7));
-        emit32(&out, q->immediate);
-        return;
-    }
-    const struct memory *m = q->from;
+static void emit_load(const struct memory *m, int reg) {
     emit8(&out, rex(m->size == 8, reg, m->index < 0 ? 0 : m->index, m->base < 0 ? 0 : m->base));
-    if (m->size <= 2) {
+    if (m->size <= 2) { /* movzx */
         emit8(&out, 0x0f);
         emit8(&out, m->size == 1 ? 0xb6 : 0xb7);
     } else {
         emit8(&out, OP_MOV);
     }
     emit_operand(m, reg, 0);
+}
+
+/* The value of b. */
+static void emit_b(const struct sum *q, int reg) {
+    if (q->b == MEMORY) {
+        emit_load(q->from, reg);
+    } else if (q->b >= 0) {
+        register_op(OP_MOV, reg, q->b);
+    } else {
+        emit8(&out, rex(1, 0, 0, reg)); /* mov reg, imm32 */
+        emit8(&out, 0xc7);
+        emit8(&out, 0xc0 | (reg & 7));
+        emit32(&out, q->immediate);
+    }
 }
 
 /* To C where memory is not defined, or must not be touched. */
@@ -241,6 +251,31 @@ static void leave_unless_defined(const struct memory *m) {
     }
 }
 
+/* The undefined bits of memory and where they are from; to C where it may be that it must not
+   be touched: recorded origins are the program's. Two registers to work with. */
+static void emit_memory_bits(const struct memory *m, int place, int word) {
+    int piece = m->size >= 8 ? 8 : 4;
+    if (m->size < 4) { /* defined, or by C */
+        leave_unless_defined(m);
+        emit_context_constant(&out, MEMORY_BITS, 0);
+        emit_context_constant(&out, MEMORY_BITS + 4, 0);
+        return;
+    }
+    emit_lea(m, place);
+    leave[leave_count++] = emit_origin_place(place);
+    for (int done = 0; done < (int)m->size; done += piece) {
+        emit_take_bits(m, word, piece == 8, done);
+        emit_to_context(&out, word, MEMORY_BITS + done);
+        emit_take_origin(place, word, done, piece == 8);
+        if (piece == 4)
+            emit_twice(word);
+        emit_to_context(&out, word, MEMORY_ORIGINS + done);
+        for (int half = 0; half < piece; half += 4)
+            leave[leave_count++] = emit_unless_least(word, half, m, done + half);
+    }
+}
+
+
 /* What it may be at least and at most: undefined bits 0, or 1. */
 static void emit_least(int reg, int of) {
     context_op(OP_MOV, reg, word_of(of));
@@ -254,12 +289,14 @@ static void emit_most(int reg, int of) {
 }
 
 static void emit_b_bound(const struct sum *q, int reg, bool most) {
-    if (q->b < 0)
-        emit_b(q, reg);
-    else if (most)
-        emit_most(reg, q->b);
-    else
-        emit_least(reg, q->b);
+    emit_b(q, reg);
+    if (q->b >= 0 && most) {
+        context_op(OP_OR, reg, word_of(q->b));
+    } else if (q->b >= 0) { /* not: (~b | t) is b & ~t */
+        emit_not(reg);
+        context_op(OP_OR, reg, word_of(q->b));
+        emit_not(reg);
+    }
 }
 
 /* x becomes the undefined bits of a + b or a - b (step.h: add_bits, sub_bits). */
@@ -389,17 +426,17 @@ static void emit_sum_origin(const struct sum *q, int a, int b) {
     int size = q->kind == ADDRESS ? 8 : q->size;
     if (a >= 0 && b >= 0) {
         uint8_t *only_b = emit_if_defined(a, size);
-        context_op(OP_MOV, y, CTX_ORIGIN_OF(a));
+        context_op(OP_MOV, y, origin_of(a));
         uint8_t *only_a = emit_if_defined(b, size);
-        context_op(0x3b, y, CTX_ORIGIN_OF(b)); /* cmp */
+        context_op(0x3b, y, origin_of(b)); /* cmp */
         leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
         uint8_t *both = emit_long_jump();
         patch_jump(only_b, out.at);
-        context_op(OP_MOV, y, CTX_ORIGIN_OF(b));
+        context_op(OP_MOV, y, origin_of(b));
         patch_jump(only_a, out.at);
         patch_jump(both, out.at);
     } else {
-        context_op(OP_MOV, y, CTX_ORIGIN_OF(a >= 0 ? a : b));
+        context_op(OP_MOV, y, origin_of(a >= 0 ? a : b));
     }
     if (size == 8 && !logic)
         leave_unless_uniform();
@@ -425,6 +462,39 @@ static void leave_if_rest_undefined(const struct sum *q) {
     leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
 }
 
+static uint8_t *emit_if_half_defined(const struct sum *q, int half) {
+    emit8(&out, 0x64); /* cmp dword fs:[word + half], 0 */
+    emit8(&out, 0x83);
+    emit_memory(&out, 7, -1, -1, 1, word_of(q->a) + half);
+    emit8(&out, 0);
+    return emit_short_jump(IF_ZERO);
+}
+
+static void take_half(const struct sum *q, int half) { /* mov y, fs:[origin + half] */
+    emit8(&out, 0x64);
+    emit8(&out, rex(0, y, 0, 0));
+    emit8(&out, OP_MOV);
+    emit_memory(&out, y, -1, -1, 1, CTX_ORIGIN_OF(q->a) + half);
+}
+
+/* Halves of different origin, of which one is shifted out or defined: the other's is that of
+   the whole. The bits are shifted where this goes on. */
+static void emit_shift_origin(const struct instruction *i, const struct sum *q) {
+    int lane, left = rule_of(i, &lane) == RULE_SHL;
+    take_half(q, left ? 0 : 4);
+    if (q->immediate < 32) {
+        uint8_t *other = emit_if_half_defined(q, left ? 4 : 0);
+        take_half(q, left ? 4 : 0);
+        uint8_t *first = emit_if_half_defined(q, left ? 0 : 4);
+        leave[leave_count++] = emit_long_jump();
+        patch_jump(other, out.at);
+        patch_jump(first, out.at);
+    }
+    leave_if_by_byte();
+    emit_twice(y);
+    emit_to_context(&out, y, CTX_ORIGIN_OF(q->a));
+}
+
 static void store_bits(const struct sum *q, int size) { /* mov <size> fs:[word], x */
     emit8(&out, 0x64);
     if (size == 2)
@@ -443,9 +513,11 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
     emit_registers(spilled, emit_spill);
     note_place(i->pc, spilled, false);
     if (q->from)
-        leave_unless_defined(q->from);
+        emit_memory_bits(q->from, w, y);
     leave_if_rest_undefined(q);
-    if (q->kind == PART) {
+    if (q->kind == SHIFT) {
+        emit_shift_origin(i, q);
+    } else if (q->kind == PART) {
         leave_count += emit_part_origin(q->memory, w, y, leave + leave_count);
         emit_gs(q->memory, 0, x); /* movzx x, gs:[m] */
         emit8(&out, 0x0f);
@@ -468,7 +540,7 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
         int a = q->kind == ADDRESS ? q->memory->base : q->a, b = q->kind == ADDRESS ? q->memory->index : q->b;
         uint64_t open = now.possible;
         a = a >= 0 && open & bit(a) ? a : -1;
-        b = b >= 0 && open & bit(b) ? b : -1;
+        b = b == MEMORY || (b >= 0 && open & bit(b)) ? b : -1;
         emit_sum_origin(q, a, b);
         emit_to_context(&out, y, CTX_VALUE); /* y is needed */
         if (q->kind == ADDRESS)
@@ -488,7 +560,7 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
             emit_to_context(&out, y, CTX_ORIGIN_OF(q->target));
         }
     }
-    if (now.possible & bit(ELEMENT_FLAGS)) {
+    if (q->kind != SHIFT && now.possible & bit(ELEMENT_FLAGS)) {
         emit_context_constant(&out, CTX_UNDEFINED_FLAGS, 0);
         emit_context_constant(&out, CTX_UNDEFINED_FLAGS + 4, 0);
     }
@@ -505,8 +577,8 @@ static void emit_general(const struct instruction *i, const struct sum *q) {
 
 enum { P_EQUAL = 0x76, P_OR = 0xeb, P_AND = 0xdb, P_ANDN = 0xdf, P_XOR = 0xef, P_MASK = 0xd7 };
 
-static int vx, vy, vz; /* vectors to work with, saved in these slots */
-enum { SAVED = CTX_VALUE + 64 * 3 };
+static int vx, vy, vz, vw; /* vectors to work with, saved in these slots */
+enum { SAVED = CTX_VALUE + 64 * 3, KEPT_BITS = CTX_VALUE + 64 * 2 };
 static bool vex, wide;
 
 /* 66 0F, or VEX of two sources, the first of which is the target; a register or context. */
@@ -567,8 +639,8 @@ static void move_operand(int reg, const struct memory *m) { /* movups reg, [m] *
 static void take(int reg, int offset) { move_vector(0x10, reg, offset); }
 static void put(int reg, int offset) { move_vector(0x11, reg, offset); }
 
-static int bits_of(int v) { return CTX_UNDEFINED_VECTOR + 64 * v; }
-static int origins_of(int v) { return CTX_ORIGIN_OF(ELEMENT_VECTOR + v); }
+static int bits_of(int v) { return v < 0 ? MEMORY_BITS : CTX_UNDEFINED_VECTOR + 64 * v; }
+static int origins_of(int v) { return v < 0 ? MEMORY_ORIGINS : CTX_ORIGIN_OF(ELEMENT_VECTOR + v); }
 
 /* To C where 4 bytes are undefined in both, of different origin. */
 static void leave_if_they_differ(const struct lanes *l) {
@@ -603,11 +675,6 @@ static void leave_if_they_differ(const struct lanes *l) {
 
 /* Each 4 bytes from the first that is undefined there. */
 static void emit_lane_origins(const struct lanes *l) {
-    if (l->b < 0) {
-        take(vy, origins_of(l->a));
-        put(vy, origins_of(l->target));
-        return;
-    }
     take(vx, bits_of(l->a));
     with(P_XOR, vz, vz);
     with(P_EQUAL, vx, vz);
@@ -618,25 +685,19 @@ static void emit_lane_origins(const struct lanes *l) {
     put(vy, origins_of(l->target));
 }
 
-static void or_word(int reg, int offset) {
-    if (offset)
-        with_word(P_OR, reg, offset);
-}
-
 /* What b may be at most or at least. */
 static void emit_bound(int reg, const struct lanes *l, bool most) {
-    if (l->b < 0) {
-        move_operand(reg, l->from);
-        return;
-    }
+    int b = l->b;
+    if (b < 0)
+        move_operand(b = vw, l->from);
     take(reg, bits_of(l->b));
-    with(most ? P_OR : P_ANDN, reg, l->b);
+    with(most ? P_OR : P_ANDN, reg, b);
 }
 
 /* vx becomes the undefined bits (rules_vector.c). */
 static void emit_lane_bits(const struct lanes *l) {
     static const uint8_t adds[] = {0xfc, 0xfd, 0, 0xfe}, subtracts[] = {0xf8, 0xf9, 0, 0xfa};
-    int s = bits_of(l->a), t = l->b >= 0 ? bits_of(l->b) : 0; /* 0: b is defined */
+    int s = bits_of(l->a), t = bits_of(l->b);
     bool difference = l->rule == RULE_V_SUB;
     int op = (difference ? subtracts : adds)[l->lane - 1];
     switch (l->rule) {
@@ -651,15 +712,15 @@ static void emit_lane_bits(const struct lanes *l) {
         with(op, vx, vz);
         with(P_XOR, vx, vy);
         with_word(P_OR, vx, s);
-        or_word(vx, t);
+        with_word(P_OR, vx, t);
         return;
     case RULE_V_XOR:
         take(vx, s);
-        or_word(vx, t);
+        with_word(P_OR, vx, t);
         return;
     case RULE_V_AND: case RULE_V_ANDN:
         take(vx, s);
-        or_word(vx, t);
+        with_word(P_OR, vx, t);
         if (l->rule == RULE_V_ANDN) {
             with(P_EQUAL, vy, vy);
             with(P_XOR, vy, l->a);
@@ -674,7 +735,7 @@ static void emit_lane_bits(const struct lanes *l) {
         return;
     case RULE_V_OR:
         take(vz, s);
-        or_word(vz, t);
+        with_word(P_OR, vz, t);
         take(vy, s);
         with(P_ANDN, vy, l->a);
         with(P_ANDN, vy, vz);
@@ -683,7 +744,7 @@ static void emit_lane_bits(const struct lanes *l) {
         return;
     default: /* any bit of a lane, for all of it */
         take(vy, s);
-        or_word(vy, t);
+        with_word(P_OR, vy, t);
         with(P_XOR, vx, vx);
         with(P_EQUAL, vy, vx);
         with(P_EQUAL, vx, vx);
@@ -712,42 +773,60 @@ static void emit_scalar(const struct lanes *l) {
     }
 }
 
-static void emit_vectors(const struct lanes *l) {
+static void emit_vectors(const struct instruction *i, const struct lanes *l) {
     uint32_t used = 1u << l->target | 1u << l->a | (l->b < 0 ? 0 : 1u << l->b);
-    vx = pick_vector(used);
-    vy = pick_vector(used | 1u << vx);
-    vz = pick_vector(used | 1u << vx | 1u << vy);
-    const int saved[] = {vx, vy, vz};
-    bool scalar = l->rule == RULE_V_SCALAR;
+    int saved[4];
+    for (int k = 0; k < 4; k++) {
+        saved[k] = pick_vector(used);
+        used |= 1u << saved[k];
+    }
+    vx = saved[0], vy = saved[1], vz = saved[2], vw = saved[3];
     vex = l->vex;
     wide = l->wide;
-    if (l->from)
-        leave_unless_defined(l->from);
-    if (scalar)
+    if (l->rule == RULE_V_SCALAR) {
+        if (l->from)
+            leave_unless_defined(l->from);
         emit_scalar(l);
-    int first = leave_count;
-    for (int k = 0; k < 3 && !scalar; k++)
-        emit_vector_to_context(saved[k], vex, SAVED + 64 * k);
-    bool bytewise = l->rule != RULE_V_LANES && (l->lane < 4 || (l->rule != RULE_V_ADD && l->rule != RULE_V_SUB));
-    if (bytewise && l->b >= 0 && !scalar)
-        leave_if_they_differ(l);
-    if (!scalar) {
-        emit_lane_bits(l);
-        emit_vector_to_context(vx, vex, SAVED + 64 * 3);
-        emit_lane_origins(l);
-        emit_vector_from_context(vx, vex, SAVED + 64 * 3);
-        wide = vex; /* what stands above it is 0 */
-        put(vx, bits_of(l->target));
+        uint8_t *done = emit_long_jump();
+        for (int k = 0; k < leave_count; k++)
+            patch_jump(leave[k], out.at);
+        leave[0] = done;
+        return;
     }
-    for (int k = 0; k < 3 && !scalar; k++)
+    uint32_t general = 0;
+    if (l->from) {
+        int place = pick_scratch(address_uses(l->from) | 1u << RSP);
+        int word = pick_scratch(address_uses(l->from) | 1u << RSP | 1u << place);
+        general = 1u << place | 1u << word;
+        emit_registers(general, emit_spill);
+        emit_memory_bits(l->from, place, word);
+        emit_registers(general, emit_unspill);
+    }
+    int first = leave_count;
+    for (int k = 0; k < 4; k++)
+        emit_vector_to_context(saved[k], vex, SAVED + 64 * k);
+    note_place(i->pc, 0, false);
+    bool bytewise = l->rule != RULE_V_LANES && (l->lane < 4 || (l->rule != RULE_V_ADD && l->rule != RULE_V_SUB));
+    if (bytewise)
+        leave_if_they_differ(l);
+    emit_lane_bits(l);
+    put(vx, KEPT_BITS);
+    emit_lane_origins(l);
+    take(vx, KEPT_BITS);
+    wide = vex; /* what stands above it is 0 */
+    put(vx, bits_of(l->target));
+    for (int k = 0; k < 4; k++)
         emit_vector_from_context(saved[k], vex, SAVED + 64 * k);
     uint8_t *done = emit_long_jump();
     for (int k = first; k < leave_count; k++)
         patch_jump(leave[k], out.at);
-    for (int k = 0; k < 3 && !scalar; k++)
+    for (int k = 0; k < 4; k++)
         emit_vector_from_context(saved[k], vex, SAVED + 64 * k);
+    uint8_t *over = emit_long_jump();
     for (int k = 0; k < first; k++)
         patch_jump(leave[k], out.at);
+    emit_registers(general, emit_unspill);
+    patch_jump(over, out.at);
     leave[0] = done;
 }
 
@@ -757,35 +836,47 @@ enum { MOST = 24 };
 static struct later {
     const struct instruction *i;
     int cold; /* where C is asked */
+    uint8_t *resume; /* null: where the cold piece does */
 } laters[MOST];
 static int later_count;
 
 void computes_forget(void) { later_count = 0; }
 
-void compute_later(const struct instruction *i, int cold) {
+void compute_later(const struct instruction *i, int cold, uint8_t *resume) {
     if (later_count < MOST)
-        laters[later_count++] = (struct later){i, cold};
+        laters[later_count++] = (struct later){i, cold, resume};
+}
+
+static void emit_later(const struct later *l) {
+    struct cold *c = &colds[l->cold];
+    struct sum q;
+    struct lanes lanes;
+    now.pc = c->pc;
+    now.possible = c->possible;
+    out.kept = c->kept;
+    leave_count = 0;
+    note_place(l->i->pc, 0, false);
+    if (find_sum(l->i, &q))
+        emit_general(l->i, &q);
+    else if (find_lanes(l->i, &cache_plans[c->argument], &lanes))
+        emit_vectors(l->i, &lanes);
+    patch_jump(leave[0], l->resume ? l->resume : c->resume);
+    c->patch = emit_long_jump();
 }
 
 void emit_computed(void) {
     struct translation last = now;
+    const uint8_t *start = NULL;
     for (int k = 0; k < later_count; k++) {
         struct cold *c = &colds[laters[k].cold];
-        const struct instruction *i = laters[k].i;
-        struct sum q;
-        struct lanes l;
-        now.pc = c->pc;
-        now.possible = c->possible;
-        out.kept = c->kept;
-        leave_count = 0;
+        if (k && laters[k - 1].i == laters[k].i && laters[k - 1].resume == laters[k].resume) {
+            patch_jump(c->patch, start); /* several tests of the same operands */
+            c->patch = emit_long_jump(); /* never */
+            continue;
+        }
+        start = out.at;
         patch_jump(c->patch, out.at);
-        note_place(i->pc, 0, false);
-        if (find_sum(i, &q))
-            emit_general(i, &q);
-        else if (find_lanes(i, &cache_plans[c->argument], &l))
-            emit_vectors(&l);
-        patch_jump(leave[0], c->resume);
-        c->patch = emit_long_jump();
+        emit_later(&laters[k]);
     }
     now = last;
 }

@@ -12,7 +12,8 @@ bool loads_part(const struct instruction *i);
 /* To be told where a trace begins; of the cold piece that asks C about the instruction; and
    where the code of the trace has ended. */
 void computes_forget(void);
-void compute_later(const struct instruction *i, int cold);
+/* resume: where it goes on, null: where C would. */
+void compute_later(const struct instruction *i, int cold, uint8_t *resume);
 void emit_computed(void);
 
 /* dirty.c: 16 bytes of a vector, or all there are, to a slot of the context and back. */

@@ -179,6 +179,17 @@ static int emit_one_origin(int place, int word, int size, int slot, uint8_t **le
     return count;
 }
 
+uint8_t *emit_unless_least(int word, int half, const struct memory *m, int done) {
+    if (half)
+        emit_upper(word);
+    emit_compare_least(word);
+    uint8_t *recorded = emit_short_jump(IF_NOT_BELOW);
+    emit_bits_of_word(m, 0, done);
+    uint8_t *leave = emit_short_jump(IF_NOT_ZERO);
+    patch_jump(recorded, out.at);
+    return leave;
+}
+
 /* A load of bytes whose origins are recorded: where one is recorded the memory is the
    program's (freeing it forgets them). */
 void emit_known_origin(struct cold *c) {
@@ -202,15 +213,8 @@ void emit_known_origin(struct cold *c) {
             emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
             if (size == 8 && slot >= ELEMENT_VECTOR)
                 emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + 8);
-            for (int half = 0; half < 8; half += 4) {
-                if (half)
-                    emit_upper(word);
-                emit_compare_least(word);
-                uint8_t *recorded = emit_short_jump(IF_NOT_BELOW);
-                emit_bits_of_word(m, 0, done + half);
-                leave[count++] = emit_short_jump(IF_NOT_ZERO);
-                patch_jump(recorded, out.at);
-            }
+            for (int half = 0; half < 8; half += 4)
+                leave[count++] = emit_unless_least(word, half, m, done + half);
         }
     } else {
         count += emit_one_origin(place, word, size, slot, leave + count);

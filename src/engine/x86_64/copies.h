@@ -29,6 +29,9 @@ void emit_take_origin(int place, int word, int offset, bool wide);
 void emit_twice(int word);
 /* cmp reg, [place + offset]; leaves when they differ. */
 uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset);
+/* Leaves where half of an origin word is none for a register though the bytes at gs:[m + done]
+   are undefined; for the upper half the register is shifted. */
+uint8_t *emit_unless_least(int word, int half, const struct memory *m, int done);
 /* Leaves where the word of origin is one for each byte. */
 uint8_t *leave_by_byte(int word);
 /* Of 1 or 2 bytes at m, twice in `word`: where it is recorded, and of all of their word. */

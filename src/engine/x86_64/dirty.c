@@ -886,13 +886,15 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
             patch_jump(jumps[k], last);
         cold_add(COLD_TOUCH, jumps[count - 1]);
         if (computed)
-            compute_later(i, cold_count - 1);
+            compute_later(i, cold_count - 1, NULL);
         count = 0;
     }
+    int touches = cold_count;
     if (m)
         emit_touch_check(m, flags_live);
+    for (int k = touches; k < cold_count && computed; k++)
+        compute_later(i, k, NULL);
     if (computed && loads_part(i)) {
-        compute_later(i, cold_count - 1);
         if (outputs)
             emit_word_op(AND_WORD, 4, 8, CTX_UNDEFINED + 8 * element_of(i->operands[0].reg.value),
                          -(1LL << i->operands[0].size));
@@ -955,7 +957,7 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         emit_word_op(TEST_WORD, 0, size, word, stays);
         asks = emit_if(&out, 5); /* jne */
     }
-    uint8_t *moves = NULL;
+    uint8_t *moves = NULL, *uniform = NULL;
     if (shift >= 0) { /* parts of different origin: C moves them about */
         emit8(&out, 0x64); /* cmp dword fs:[origin], the first of those */
         emit8(&out, 0x81);
@@ -977,6 +979,7 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         emit_memory(&out, scratch, -1, -1, 1, CTX_ORIGIN_OF(e));
         emit_unspill(&out, scratch);
         moves = emit_if(&out, 5); /* jne */
+        uniform = out.at;
     }
     /* as a whole: who reads it next is not to wait for several stores */
     if (size == 4 && rule != RULE_TEST) {
@@ -1009,6 +1012,8 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
             struct cold *c = cold_add(COLD_TOUCH, leave[k]);
             c->argument = index;
             c->resume = out.at;
+            if (k && computes(i, &cache_plans[index], live_after))
+                compute_later(i, cold_count - 1, uniform);
         }
     return true;
 }
