@@ -4,6 +4,7 @@
 
        code;  // expect: KIND [size=N] [offset=N] [where=W] [count=N] [access=N]
                          [blocks=N] [bytes=N] [class=C] [dependent=N] [allocated=LINE]
+                         [from=F] [variable=NAME] [origin=LINE] [through=FUNCTION]
 
    An expectation belongs to the line it stands on: some finding of that kind must
    have its innermost frame of the source there. Several on a line are separated
@@ -67,6 +68,17 @@ static int line_in(const json_t *stack, const char *source) {
     return 0;
 }
 
+static bool has_function(const json_t *stack, const char *name) {
+    size_t i;
+    json_t *frame;
+    json_array_foreach(stack, i, frame) {
+        const char *function = json_string_value(json_object_get(frame, "function"));
+        if (function && strcmp(function, name) == 0)
+            return true;
+    }
+    return false;
+}
+
 static long long number(const json_t *finding, const char *object, const char *key) {
     const json_t *o = object ? json_object_get(finding, object) : finding;
     const json_t *value = json_object_get(o, key);
@@ -102,6 +114,8 @@ static bool holds(const json_t *finding, const char *name, const char *value,
     else if (strcmp(name, "origin") == 0)
         return line_in(json_object_get(json_object_get(finding, "origin"), "stack"), source) ==
                atoi(value);
+    else if (strcmp(name, "through") == 0)
+        return has_function(json_object_get(json_object_get(finding, "origin"), "stack"), value);
     else if (strcmp(name, "freed") == 0)
         return line_in(json_object_get(block, "freed"), source) == atoi(value);
     return text && strcmp(text, value) == 0;

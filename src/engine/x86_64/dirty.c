@@ -625,6 +625,8 @@ static void emit_same(const struct instruction *i, bool flags_live) {
                     colds[k].way = WAY_LOAD | WAY_STRANGE | (uint32_t)ORIGIN_SLOT(to) << WAY_SLOT;
             }
             copied = joins ? -1 : first;
+            if (moves)
+                emit_parts_beside(parts, first);
         }
     }
     if (copied >= 0)

@@ -160,24 +160,23 @@ static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint
     ask_there(asks, ask, index);
 }
 
-/* The same where parts are moved about. */
-static bool emit_parts_along(const struct instruction *i) {
-    struct parts parts;
-    if (!parts_of(i, &parts) || parts.first == PARTS_MEMORY || parts.second == PARTS_MEMORY)
-        return false;
+static uint64_t source_element(int source) {
+    return source == PARTS_NONE || source == PARTS_MEMORY ? 0 : whole_element(source);
+}
+
+/* The same where parts are moved about; those of memory are left to whoever loads them. */
+static bool emit_parts_along(const struct parts *p) {
+    struct parts parts = *p;
     /* also what is said to be written only, of which a part stays */
-    uint64_t sources = whole_element(parts.first) |
-                       (parts.second != PARTS_NONE ? whole_element(parts.second) : 0);
-    if (!(sources & now.possible))
+    if (!((source_element(parts.first) | source_element(parts.second)) & now.possible))
         return false;
     enum { BESIDE = CTX_VALUE + 64 * VALUE_INDEX };
     int target = CTX_ORIGIN_OF(parts.target), from[PARTS], written = 0, pairs = 0;
     bool crosses = false; /* a word is read after it was written */
     for (int n = 0; n < parts.count; n++) {
-        int part = parts.from[n];
-        from[n] = part >= 2 * PARTS ? target + 4 * n
-                                    : CTX_ORIGIN_OF(part < PARTS ? parts.first : parts.second) +
-                                          4 * (part % PARTS);
+        int part = parts.from[n], source = part < PARTS ? parts.first : parts.second;
+        bool stays = part >= 2 * PARTS || source == PARTS_MEMORY;
+        from[n] = stays ? target + 4 * n : CTX_ORIGIN_OF(source) + 4 * (part % PARTS);
         for (int w = 0; w < n; w++)
             crosses |= written >> w & 1 && from[n] == target + 4 * w;
         written |= from[n] != target + 4 * n ? 1 << n : 0;
@@ -205,6 +204,19 @@ static bool emit_parts_along(const struct instruction *i) {
 }
 
 void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
-    if (!emit_parts_along(i))
+    struct parts parts;
+    bool moves = parts_of(i, &parts);
+    if (moves && (parts.first == PARTS_MEMORY || parts.second == PARTS_MEMORY))
+        return; /* see emit_parts_beside */
+    if (!moves || !emit_parts_along(&parts))
         emit_origin_along(i, inputs, outputs);
+}
+
+void emit_parts_beside(const struct parts *parts, int first) {
+    uint32_t kept = out.kept;
+    if (emit_parts_along(parts)) {
+        for (int k = first; k < cold_count; k++)
+            colds[k].resume = out.at;
+        out.kept = kept; /* C does not come by here */
+    }
 }

@@ -246,8 +246,11 @@ void emit_into_steady(int step, bool noted);
 bool steady_goes_on(const struct instruction *branch);
 
 /* --- origins.c --- */
+struct parts;
 /* Before the outputs' undefined bits change: the inputs' origins become theirs. */
 void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs);
+/* Of parts put beside such of memory: behind its check, whose cold pieces begin at `first`. */
+void emit_parts_beside(const struct parts *parts, int first);
 
 /* --- plan.c --- */
 uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live_after);
