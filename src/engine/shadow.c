@@ -414,9 +414,12 @@ void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t
     gaddr end = address + (uint64_t)size;
     for (gaddr word = address & ~3ULL; word < end; word += 4) {
         uint32_t old = *origin_slot(word), of[4] = {0}, given = 0;
-        for (gaddr a = word < address ? address : word; a < word + 4 && a < end; a++)
+        bool same = old;
+        for (gaddr a = word < address ? address : word; a < word + 4 && a < end; a++) {
             given |= of[a & 3] = origins[a - address];
-        if (!given)
+            same = same && (!of[a & 3] || origin_part(old, a) == of[a & 3]);
+        }
+        if (!given || same)
             continue;
         bool stays = false;
         for (unsigned k = 0; k < 4; k++) {

@@ -1,6 +1,7 @@
 /* Computes what an instruction is about to do to undefined bits, from the
    values and undefined bits of its inputs. Runs before the instruction itself.
    Notation as in rules.h: a, b values; s, t their undefined bits. */
+#include "cache.h"
 #include "decode.h"
 #include "step.h"
 
@@ -271,11 +272,10 @@ static void store_origins(struct context *c, gaddr a, const uint8_t *bits, int s
     }
 }
 
-static void note_stored(struct step *k) {
+static void note_stored(struct step *k, gaddr a) {
     const struct plan *p = k->p;
     struct context *c = k->c;
     bool push = p->memory_count == 0;
-    gaddr a = push ? c->registers[RSP] : k->address[0];
     int size = push ? 8 : p->operands[0].size;
     const struct plan_operand *from = &p->operands[push ? 0 : 1];
     uint8_t bits[64];
@@ -292,18 +292,16 @@ static void note_stored(struct step *k) {
 }
 
 /* Of a load: where its undefined bits are from. */
-static void note_loaded(struct step *k) {
-    const struct plan *p = k->p;
-    uint32_t parts[PARTS], size = p->memory[0].size, origin = k->origin;
-    bool known = origin && !(size & 3) && size <= 4 * PARTS &&
-                 origin_parts(k->c, k->address[0], size, parts);
+static void note_loaded(struct context *c, const struct plan *p, gaddr a, uint32_t size, uint32_t origin) {
+    uint32_t parts[PARTS];
+    bool known = origin && !(size & 3) && size <= 4 * PARTS && origin_parts(c, a, size, parts);
     if (origin && !(p->moves_whole && known) && p->moves_few && (size == 2 || size == 4))
-        origin = origin_of_few(k->c, k->address[0], size);
+        origin = origin_of_few(c, a, size);
     for (uint64_t left = origin ? p->outputs & ((1ULL << ELEMENT_UPPER) - 1) : 0; left; left &= left - 1) {
         int e = __builtin_ctzll(left);
-        dirty_set_origin(k->c, e, origin);
+        dirty_set_origin(c, e, origin);
         if (p->moves_whole && known)
-            parts_set(k->c, e, parts, (int)size / 4);
+            parts_set(c, e, parts, (int)size / 4);
     }
 }
 
@@ -1096,7 +1094,7 @@ static void touch_memory(struct step *k) {
         if (o->read)
             read_memory(k, n, m, k->address[o->number], o->size ? o->size : 64);
     }
-    note_loaded(k);
+    note_loaded(k->c, p, k->address[0], p->memory[0].size, k->origin);
 }
 
 void evaluate(struct context *c, const struct plan *p) {
@@ -1122,7 +1120,7 @@ void evaluate(struct context *c, const struct plan *p) {
     if (recover_enter(c))
         return; /* the instruction itself will fault */
     if (p->rule == RULE_STORED) {
-        note_stored(&k);
+        note_stored(&k, p->memory_count == 0 ? c->registers[RSP] : k.address[0]);
         c->recover = 0;
         return;
     }
@@ -1140,7 +1138,7 @@ void evaluate(struct context *c, const struct plan *p) {
         if (p->operands[0].kind == OPERAND_GENERAL)
             dirty_words(c)[p->operands[0].number] = 0;
     } else if (p->rule == RULE_TOUCH) {
-        note_loaded(&k);
+        note_loaded(c, p, k.address[0], p->memory[0].size, k.origin);
     } else if (p->rule == RULE_JOIN) {
         parts_join(&k);
     } else {
@@ -1160,3 +1158,28 @@ void evaluate(struct context *c, const struct plan *p) {
     c->recover = 0;
 }
 
+
+/* From glue.S, on the way of a load or store whose operand may be touched: only where its
+   undefined bits are from is to be noted. Of the guest's registers the stack pointer alone is
+   in the context; the operand's address is in `scratch`. False: it has to go the long way. */
+bool glue_note_origin(struct context *c) {
+    const struct plan *p = &cache_plans[(uint32_t)c->guest_target];
+    struct step k;
+    gaddr a = c->scratch;
+    uint32_t size = c->way & 0xff;
+    if (p->evex || recover_enter(c))
+        return false; /* stacks that calls are noted on may be gone */
+    k.c = c;
+    k.p = p;
+    k.address[0] = a;
+    gaddr undefined = c->way & WAY_LOAD ? shadow_first_undefined(a, size) : 0;
+    k.origin = undefined ? origin_at(c, undefined) : 0;
+    if (!(c->way & WAY_LOAD))
+        note_stored(&k, a);
+    else if (p->rule == RULE_JOIN)
+        parts_join(&k);
+    else
+        note_loaded(c, p, a, size, k.origin);
+    c->recover = 0;
+    return true;
+}

@@ -398,22 +398,22 @@ glue_load:
     mov (%rax,%rdx), %eax
     bts $32, %rax /* recorded */
     cmp $ORIGIN_BYTE_CODES, %eax /* by byte: below those of stack slots */
-    jge glue_store_slow
+    jge glue_note
     cmp $ORIGIN_LEAST, %eax
     jae 4f
     test %eax, %eax
-    jnz glue_store_slow
+    jnz glue_note
     mov %rcx, %rax
     shr $40, %rax
     cmp $0x0a, %eax /* HEAP_BASE */
     je 2f
     movabs $0x1fffff000000, %rax
     cmp %rax, %fs:CTX_STACK_HIGH
-    jne glue_store_slow
+    jne glue_note
     sub %rcx, %rax
     mov $ORIGIN_STACK_CODES, %edx
     cmp %rdx, %rax
-    jae glue_store_slow
+    jae glue_note
     add %edx, %eax
     jmp 4f
 2:  mov %rsi, %fs:CTX_REGISTERS+48
@@ -440,7 +440,7 @@ glue_load:
     mov %fs:CTX_REGISTERS+32, %rsp
     mov %eax, %eax
     test %eax, %eax
-    jz glue_store_slow
+    jz glue_note
 4:  /* all words are to have it, then it is found inline next time; C sees to what differs, as words without one may where this one was recorded. Where nothing
        is recorded on a stack nothing is now. */
     movzbl %fs:CTX_WAY, %edx
@@ -492,6 +492,32 @@ glue_load:
     jmp 7b
 8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
+/* Only the origin is left to be noted: by C, but without the door. */
+glue_note:
+    mov %rsi, %fs:CTX_REGISTERS+48
+    mov %rdi, %fs:CTX_REGISTERS+56
+    mov %r8, %fs:CTX_REGISTERS+64
+    mov %r9, %fs:CTX_REGISTERS+72
+    mov %r10, %fs:CTX_REGISTERS+80
+    mov %r11, %fs:CTX_REGISTERS+88
+    mov %rsp, %fs:CTX_REGISTERS+32
+    mov %fs:CTX_ENGINE_SP, %rsp
+    pushfq
+    sub $8, %rsp
+    cld
+    mov %fs:CTX_SELF, %rdi
+    call glue_note_origin
+    add $8, %rsp
+    popfq
+    mov %fs:CTX_REGISTERS+48, %rsi
+    mov %fs:CTX_REGISTERS+56, %rdi
+    mov %fs:CTX_REGISTERS+64, %r8
+    mov %fs:CTX_REGISTERS+72, %r9
+    mov %fs:CTX_REGISTERS+80, %r10
+    mov %fs:CTX_REGISTERS+88, %r11
+    mov %fs:CTX_REGISTERS+32, %rsp
+    test %al, %al
+    jnz glue_store_done
     jmp glue_store_slow
 
 /* Words of origin from CTX_ORIGIN + RBX to R8 in which names of stack slots become records,
@@ -645,6 +671,7 @@ glue_origin_missing:
 
 /* As store_origins in evaluate.c. */
 glue_origin:
+    mov %rcx, %fs:CTX_SCRATCH
     mov %rbx, %fs:CTX_SPILL+24
     mov %rbp, %fs:CTX_SPILL+40
 glue_origin_again:
@@ -812,7 +839,7 @@ glue_origin_word:
 glue_origin_slow:
 8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
-    jmp glue_store_slow
+    jmp glue_note
 7:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_store_done
