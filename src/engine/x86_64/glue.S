@@ -378,6 +378,16 @@ glue_store_slow:
     mov %fs:CTX_SPILL+16, %rdx
     jmp glue_exit
 
+/* Back from C: of the flags that pushfq has put behind a word on the stack. Not by popfq: the
+   trap flag may have been set to step through here, and is not any more. */
+    .macro restore_direction
+    testl $0x400, 8(%rsp)
+    lea 16(%rsp), %rsp
+    jz 1f
+    std
+1:
+    .endm
+
 /* The origin of the first undefined byte loaded: recorded, or derived from where
    it lies; see origin_at. */
 glue_load:
@@ -429,8 +439,7 @@ glue_load:
     cld
     mov %rcx, %rdi
     call origin_of_block
-    add $8, %rsp
-    popfq
+    restore_direction
     mov %fs:CTX_REGISTERS+48, %rsi
     mov %fs:CTX_REGISTERS+56, %rdi
     mov %fs:CTX_REGISTERS+64, %r8
@@ -502,13 +511,16 @@ glue_note:
     mov %r11, %fs:CTX_REGISTERS+88
     mov %rsp, %fs:CTX_REGISTERS+32
     mov %fs:CTX_ENGINE_SP, %rsp
+    xor %eax, %eax
     pushfq
     sub $8, %rsp
+    testl $0x40000, 8(%rsp) /* AC: C reads unaligned words */
+    jnz 1f
     cld
     mov %fs:CTX_SELF, %rdi
     call glue_note_origin
-    add $8, %rsp
-    popfq
+1:
+    restore_direction
     mov %fs:CTX_REGISTERS+48, %rsi
     mov %fs:CTX_REGISTERS+56, %rdi
     mov %fs:CTX_REGISTERS+64, %r8
