@@ -69,7 +69,7 @@
 /* The same for dirty versions; keyed by the address and what may be undefined. */
 #define CTX_DIRTY_KEY 0x110000
 #define CTX_DIRTY_HOST 0x190000
-/* Records that names of stack slots got when they left their frame (origin_kept): 64 of them,
+/* Records that names of stack slots got when they left their frame (remember_kept): 64 of them,
    by the name and the instruction. */
 #define CTX_KEPT 0x210000
 #define KEPT_COUNT 64

@@ -54,7 +54,7 @@ static uint8_t *emit_part_place(int reg, int size) {
     return odd;
 }
 
-static void emit_compare_memory(int place, int offset, int64_t value) { /* cmp dword [place], value */
+static void emit_compare_memory(int place, int offset, int64_t value) { /* cmp dword, value */
     if (place >= 8)
         emit8(&out, rex(0, 0, 0, place));
     emit8(&out, value == (int8_t)value ? 0x83 : 0x81);
@@ -92,7 +92,8 @@ static void emit_upper(int word) { /* shr word, 32 */
     emit8(&out, 32);
 }
 
-void emit_unless_recorded(int word, bool wide, const struct memory *m, int done, struct unrecorded *u) {
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
+                          struct unrecorded *u) {
     *u = (struct unrecorded){.m = *m, .done = done, .count = wide ? 2 : 1};
     emit_test_word(word);
     u->jumps[0] = emit_short_jump(IF_ZERO);
@@ -236,8 +237,8 @@ static void emit_rotate(int word) { /* ror word, 32 */
     emit8(&out, 32);
 }
 
-int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m, int bits,
-                        int done, uint8_t **leave) {
+int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m,
+                        int bits, int done, uint8_t **leave) {
     int count = 0;
     for (int at = 0; at < piece; at += 4) {
         emit_compare_least(word);
@@ -522,7 +523,7 @@ static struct copy {
     struct memory to; /* as it is named before the load */
     uint64_t possible;
     int element;          /* what is loaded */
-    int place, to_place, word; /* registers to work with: two places where there are several pieces */
+    int place, to_place, word; /* registers to work with; one place for a single piece */
     int cold;             /* goes the usual way */
     uint8_t *jumps[8];    /* displacements of those that lead here */
     int jump_count;
@@ -725,8 +726,8 @@ uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done
 }
 
 /* Jumps in `differs`: the target has origins to change, piece by piece; it goes on at `same`. */
-static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs, uint8_t **same,
-                            struct unrecorded *none) {
+static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **differs,
+                            uint8_t **same, struct unrecorded *none) {
     const struct memory *from = &c->load->memory[c->load->encoded];
     bool wide = from->size >= 8;
     int count = 0, size = (int)from->size, place = c->place, word = c->word;
@@ -787,7 +788,8 @@ static void emit_copy(const struct copy *c) {
     emit_jump(&out, c->back);
     for (int done = 0; done < size; done += 8) {
         patch_jump(differs[done / 8], out.at);
-        count += emit_change_origins(c->to_place, word, done, piece, &c->to, 0, done, leave + count);
+        count += emit_change_origins(c->to_place, word, done, piece, &c->to, 0, done,
+                                     leave + count);
         emit_jump(&out, same[done / 8]);
         count += emit_unrecorded(&none[done / 8], leave + count);
     }

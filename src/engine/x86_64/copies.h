@@ -22,7 +22,8 @@ struct unrecorded {
     uint8_t *jumps[2];
     const uint8_t *back[2];
 };
-void emit_unless_recorded(int word, bool wide, const struct memory *m, int done, struct unrecorded *u);
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
+                          struct unrecorded *u);
 int emit_unrecorded(const struct unrecorded *u, uint8_t **leave);
 /* A word of origin, or two of them, to the register; and one made two. */
 void emit_take_origin(int place, int word, int offset, bool wide);
@@ -44,8 +45,8 @@ uint8_t *emit_compare_bits(const struct memory *to, int reg, bool wide, int done
    where each is recorded already, and not by the name of a stack slot, which may stand in the
    running frame only. Those of defined bytes may stay as they are: the value's undefined bits
    are at gs:[m + done] or, without m, in the context. */
-int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m, int bits,
-                        int done, uint8_t **leave);
+int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m,
+                        int bits, int done, uint8_t **leave);
 void emit_registers(uint32_t set, void (*each)(struct emitter *e, int reg));
 
 /* By how much the instruction adds to a register without touching memory; false: it does

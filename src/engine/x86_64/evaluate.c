@@ -292,12 +292,14 @@ static void note_stored(struct step *k, gaddr a) {
 }
 
 /* Of a load: where its undefined bits are from. */
-static void note_loaded(struct context *c, const struct plan *p, gaddr a, uint32_t size, uint32_t origin) {
+static void note_loaded(struct context *c, const struct plan *p, gaddr a, uint32_t size,
+                        uint32_t origin) {
     uint32_t parts[PARTS];
     bool known = origin && !(size & 3) && size <= 4 * PARTS && origin_parts(c, a, size, parts);
     if (origin && !(p->moves_whole && known) && p->moves_few && (size == 2 || size == 4))
         origin = origin_of_few(c, a, size);
-    for (uint64_t left = origin ? p->outputs & ((1ULL << ELEMENT_UPPER) - 1) : 0; left; left &= left - 1) {
+    uint64_t left = origin ? p->outputs & ((1ULL << ELEMENT_UPPER) - 1) : 0;
+    for (; left; left &= left - 1) {
         int e = __builtin_ctzll(left);
         dirty_set_origin(c, e, origin);
         if (p->moves_whole && known)

@@ -450,8 +450,9 @@ glue_load:
     mov %eax, %eax
     test %eax, %eax
     jz glue_note
-4:  /* all words are to have it, then it is found inline next time; C sees to what differs, as words without one may where this one was recorded. Where nothing
-       is recorded on a stack nothing is now. */
+4:  /* All words are to have it, then it is found inline next time; C sees to what differs, as
+       words without one may where this one was recorded. Where nothing is recorded on a stack
+       nothing is now. */
     movzbl %fs:CTX_WAY, %edx
     mov %fs:CTX_SCRATCH, %rcx
     mov %rbp, %fs:CTX_SPILL+40
@@ -533,7 +534,7 @@ glue_note:
     jmp glue_store_slow
 
 /* Words of origin from CTX_ORIGIN + RBX to R8 in which names of stack slots become records,
-   where they did so before (origins_kept in shadow.c); changes all but RCX, R8. R11D is the
+   where they did so before (remember_kept in shadow.c); changes all but RCX, R8. R11D is the
    name before, 0: none, and EDX what became of it. */
     .macro names_to_records missing
 1:  mov %fs:CTX_ORIGIN(%rbx), %r9

@@ -533,16 +533,17 @@ void emit_steady(void) {
     for (int k = 0; k < pair_count; k++)
         for (int done = 0; done < pairs[k].size; done += 8) {
             uint8_t *jumps[2];
-            leave_by_all(jumps, emit_unrecorded(&pairs[k].none[done / 8], jumps), pairs[k].load_leave);
+            int count = emit_unrecorded(&pairs[k].none[done / 8], jumps);
+            leave_by_all(jumps, count, pairs[k].load_leave);
         }
     for (int k = 0; k < pair_count; k++)
-        for (struct differs *d = pairs[k].differs; d < pairs[k].differs + pairs[k].differ_count; d++) {
+        for (int n = 0; n < pairs[k].differ_count; n++) {
+            const struct differs *d = &pairs[k].differs[n];
             uint8_t *jumps[4];
             patch_jump(d->jump, out.at);
-            leave_by_all(jumps,
-                         emit_change_origins(d->reg, word, d->offset, pairs[k].size >= 8 ? 8 : 4, &d->to,
-                                             0, d->done, jumps),
-                         pairs[k].leave);
+            int count = emit_change_origins(d->reg, word, d->offset, pairs[k].size >= 8 ? 8 : 4,
+                                            &d->to, 0, d->done, jumps);
+            leave_by_all(jumps, count, pairs[k].leave);
             emit_jump(&out, d->same);
         }
     for (int s = 0; s < step_count; s++) {

@@ -1,0 +1,310 @@
+/* Lanes of vectors, beside each other: compute.c. */
+#include "computed.h"
+
+static bool has_wide_integers(void) { /* AVX2 */
+    static int known;
+    if (!known) {
+        uint32_t a, b, c, d;
+        __asm__ volatile("cpuid" : "=a"(a), "=b"(b), "=c"(c), "=d"(d) : "0"(7), "2"(0));
+        known = b >> 5 & 1 ? 1 : -1;
+    }
+    return known > 0;
+}
+
+static int vector_of(const ZydisDecodedOperand *o) {
+    return o->type == ZYDIS_OPERAND_TYPE_REGISTER ? vector_number(o->reg.value) : -1;
+}
+
+bool find_lanes(const struct instruction *i, const struct plan *p, struct lanes *l) {
+    int rule = rule_of(i, &l->lane), count = i->z.operand_count_visible;
+    const ZydisDecodedOperand *o = i->operands, *first = &o[count == 3 ? 1 : 0];
+    const ZydisDecodedOperand *second = first + 1;
+    l->rule = rule;
+    l->vex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_VEX;
+    l->wide = o[0].size == 256;
+    if ((!l->vex && i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY) || count < 2 || count > 3 ||
+        (count == 3) != l->vex || i->mask || p->half || p->sums ||
+        (l->wide && !has_wide_integers()))
+        return false;
+    l->target = vector_of(&o[0]);
+    l->a = vector_of(first);
+    l->b = vector_of(second);
+    l->from = second->type == ZYDIS_OPERAND_TYPE_MEMORY ? &i->memory[i->encoded] : NULL;
+    if (l->target < 0 || l->a < 0 || l->target > 15 || l->a > 15 || l->b > 15 || l->a == l->b ||
+        (l->b < 0) != (l->from != NULL))
+        return false;
+    uint32_t size = rule == RULE_V_SCALAR ? (uint32_t)l->lane : l->wide ? 32 : 16;
+    if (l->from && (i->encoded < 0 || !is_operand(l->from) || l->from->size != size))
+        return false;
+    switch (rule) {
+    case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
+        l->lane = 4;
+        return true;
+    case RULE_V_LANES:
+        return l->lane == 4 && (first->actions & ZYDIS_OPERAND_ACTION_READ) &&
+               (count == 2 || !(o[0].actions & ZYDIS_OPERAND_ACTION_READ));
+    case RULE_V_SCALAR: /* when the lowest lanes are defined after all */
+        return (l->lane == 4 || l->lane == 8) && count == 2 &&
+               (first->actions & ZYDIS_OPERAND_ACTION_READ);
+    case RULE_V_ADD: case RULE_V_SUB:
+        return l->lane <= 4;
+    default:
+        return false;
+    }
+}
+
+enum { P_EQUAL = 0x76, P_OR = 0xeb, P_AND = 0xdb, P_ANDN = 0xdf, P_XOR = 0xef, P_MASK = 0xd7 };
+
+static int vx, vy, vz, vw; /* vectors to work with, saved in these slots */
+enum { SAVED = CTX_VALUE + 64 * 3, KEPT_BITS = CTX_VALUE + 64 * 2 };
+static bool vex, wide;
+
+/* 66 0F, or VEX of two sources, the first of which is the target; a register or context. */
+static void vector_op(int opcode, int reg, int from, int offset) {
+    bool memory = from < 0;
+    int rm = memory ? 0 : from;
+    if (memory)
+        emit8(&out, 0x64);
+    if (vex) {
+        emit8(&out, 0xc4);
+        emit8(&out, (reg & 8 ? 0 : 0x80) | 0x40 | (rm & 8 ? 0 : 0x20) | 1);
+        emit8(&out, (~reg & 15) << 3 | wide << 2 | 1);
+    } else {
+        emit8(&out, 0x66);
+        if ((reg | rm) & 8)
+            emit8(&out, rex(0, reg, 0, rm));
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, opcode);
+    if (memory)
+        emit_memory(&out, reg, -1, -1, 1, offset);
+    else
+        emit8(&out, 0xc0 | (reg & 7) << 3 | (rm & 7));
+}
+
+static void with(int opcode, int reg, int from) { vector_op(opcode, reg, from, 0); }
+static void with_word(int opcode, int reg, int offset) { vector_op(opcode, reg, -1, offset); }
+
+static void move_vector(int opcode, int reg, int offset) { /* movups reg, fs:[offset] or back */
+    emit8(&out, 0x64);
+    if (vex) {
+        emit8(&out, 0xc5);
+        emit8(&out, (reg & 8 ? 0 : 0x80) | 0x78 | wide << 2);
+    } else {
+        if (reg & 8)
+            emit8(&out, 0x44);
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, opcode);
+    emit_memory(&out, reg, -1, -1, 1, offset);
+}
+
+static void move_operand(int reg, const struct memory *m) { /* movups reg, [m] */
+    int index = m->index < 0 ? 0 : m->index, base = m->base < 0 ? 0 : m->base;
+    if (vex) {
+        emit8(&out, 0xc4);
+        emit8(&out, (reg & 8 ? 0 : 0x80) | (index & 8 ? 0 : 0x40) | (base & 8 ? 0 : 0x20) | 1);
+        emit8(&out, 0x78 | wide << 2);
+    } else {
+        if (rex(0, reg, index, base) != 0x40)
+            emit8(&out, rex(0, reg, index, base));
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, 0x10);
+    emit_operand(m, reg, 0);
+}
+
+static void take(int reg, int offset) { move_vector(0x10, reg, offset); }
+static void put(int reg, int offset) { move_vector(0x11, reg, offset); }
+
+static int bits_of(int v) { return v < 0 ? MEMORY_BITS : CTX_UNDEFINED_VECTOR + 64 * v; }
+static int origins_of(int v) { return v < 0 ? MEMORY_ORIGINS : CTX_ORIGIN_OF(ELEMENT_VECTOR + v); }
+
+/* To C where 4 bytes are undefined in both, of different origin. */
+static void leave_if_they_differ(const struct lanes *l) {
+    take(vx, bits_of(l->a));
+    with(P_XOR, vz, vz);
+    with(P_EQUAL, vx, vz);
+    take(vy, bits_of(l->b));
+    with(P_EQUAL, vy, vz);
+    with(P_OR, vx, vy);
+    take(vy, origins_of(l->a));
+    with_word(P_EQUAL, vy, origins_of(l->b));
+    with(P_OR, vx, vy);
+    emit_spill(&out, RCX);
+    if (vex) { /* pmovmskb ecx, vx */
+        emit8(&out, 0xc4);
+        emit8(&out, 0xc0 | (vx & 8 ? 0 : 0x20) | 1);
+        emit8(&out, 0x78 | wide << 2 | 1);
+    } else {
+        emit8(&out, 0x66);
+        if (vx & 8)
+            emit8(&out, 0x41);
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, P_MASK);
+    emit8(&out, 0xc0 | RCX << 3 | (vx & 7));
+    emit8(&out, 0x81); /* cmp ecx, all of them */
+    emit8(&out, 0xf8 | RCX);
+    emit32(&out, wide ? -1 : 0xffff);
+    emit_unspill(&out, RCX);
+    leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
+}
+
+/* Each 4 bytes from the first that is undefined there. */
+static void emit_lane_origins(const struct lanes *l) {
+    take(vx, bits_of(l->a));
+    with(P_XOR, vz, vz);
+    with(P_EQUAL, vx, vz);
+    take(vy, origins_of(l->b));
+    with(P_AND, vy, vx);
+    with_word(P_ANDN, vx, origins_of(l->a));
+    with(P_OR, vy, vx);
+    put(vy, origins_of(l->target));
+}
+
+/* What b may be at most or at least. */
+static void emit_bound(int reg, const struct lanes *l, bool most) {
+    int b = l->b;
+    if (b < 0)
+        move_operand(b = vw, l->from);
+    take(reg, bits_of(l->b));
+    with(most ? P_OR : P_ANDN, reg, b);
+}
+
+/* vx becomes the undefined bits (rules_vector.c). */
+static void emit_lane_bits(const struct lanes *l) {
+    static const uint8_t adds[] = {0xfc, 0xfd, 0, 0xfe}, subtracts[] = {0xf8, 0xf9, 0, 0xfa};
+    int s = bits_of(l->a), t = bits_of(l->b);
+    bool difference = l->rule == RULE_V_SUB;
+    int op = (difference ? subtracts : adds)[l->lane - 1];
+    switch (l->rule) {
+    case RULE_V_ADD: case RULE_V_SUB:
+        take(vy, s); /* the most */
+        with(P_OR, vy, l->a);
+        emit_bound(vz, l, !difference);
+        with(op, vy, vz);
+        take(vx, s); /* the least */
+        with(P_ANDN, vx, l->a);
+        emit_bound(vz, l, difference);
+        with(op, vx, vz);
+        with(P_XOR, vx, vy);
+        with_word(P_OR, vx, s);
+        with_word(P_OR, vx, t);
+        return;
+    case RULE_V_XOR:
+        take(vx, s);
+        with_word(P_OR, vx, t);
+        return;
+    case RULE_V_AND: case RULE_V_ANDN:
+        take(vx, s);
+        with_word(P_OR, vx, t);
+        if (l->rule == RULE_V_ANDN) {
+            with(P_EQUAL, vy, vy);
+            with(P_XOR, vy, l->a);
+        } else {
+            with(P_XOR, vy, vy);
+            with(P_OR, vy, l->a);
+        }
+        with_word(P_OR, vy, s);
+        with(P_AND, vx, vy);
+        emit_bound(vy, l, true);
+        with(P_AND, vx, vy);
+        return;
+    case RULE_V_OR:
+        take(vz, s);
+        with_word(P_OR, vz, t);
+        take(vy, s);
+        with(P_ANDN, vy, l->a);
+        with(P_ANDN, vy, vz);
+        emit_bound(vx, l, false);
+        with(P_ANDN, vx, vy);
+        return;
+    default: /* any bit of a lane, for all of it */
+        take(vy, s);
+        with_word(P_OR, vy, t);
+        with(P_XOR, vx, vx);
+        with(P_EQUAL, vy, vx);
+        with(P_EQUAL, vx, vx);
+        with(P_ANDN, vy, vx);
+        with(P_XOR, vx, vx);
+        with(P_OR, vx, vy);
+    }
+}
+
+static int pick_vector(uint32_t used) {
+    int v = 0;
+    while (used >> v & 1)
+        v++;
+    return v;
+}
+
+static void emit_scalar(const struct lanes *l) {
+    for (int k = 0; k < (l->b < 0 ? 1 : 2); k++) {
+        emit8(&out, 0x64); /* cmp fs:[bits], 0 */
+        if (l->lane == 8)
+            emit8(&out, 0x48);
+        emit8(&out, 0x83);
+        emit_memory(&out, 7, -1, -1, 1, bits_of(k ? l->b : l->a));
+        emit8(&out, 0);
+        leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+}
+
+void emit_vectors(const struct instruction *i, const struct lanes *l) {
+    uint32_t used = 1u << l->target | 1u << l->a | (l->b < 0 ? 0 : 1u << l->b);
+    int saved[4];
+    for (int k = 0; k < 4; k++) {
+        saved[k] = pick_vector(used);
+        used |= 1u << saved[k];
+    }
+    vx = saved[0], vy = saved[1], vz = saved[2], vw = saved[3];
+    vex = l->vex;
+    wide = l->wide;
+    if (l->rule == RULE_V_SCALAR) {
+        if (l->from)
+            leave_unless_defined(l->from);
+        emit_scalar(l);
+        uint8_t *done = emit_long_jump();
+        for (int k = 0; k < leave_count; k++)
+            patch_jump(leave[k], out.at);
+        leave[0] = done;
+        return;
+    }
+    uint32_t general = 0;
+    if (l->from) {
+        int place = pick_scratch(address_uses(l->from) | 1u << RSP);
+        int word = pick_scratch(address_uses(l->from) | 1u << RSP | 1u << place);
+        general = 1u << place | 1u << word;
+        emit_registers(general, emit_spill);
+        emit_memory_bits(l->from, place, word);
+        emit_registers(general, emit_unspill);
+    }
+    int first = leave_count;
+    for (int k = 0; k < 4; k++)
+        emit_vector_to_context(saved[k], vex, SAVED + 64 * k);
+    note_place(i->pc, 0, false);
+    bool sum = l->rule == RULE_V_ADD || l->rule == RULE_V_SUB;
+    bool bytewise = l->rule != RULE_V_LANES && (l->lane < 4 || !sum);
+    if (bytewise)
+        leave_if_they_differ(l);
+    emit_lane_bits(l);
+    put(vx, KEPT_BITS);
+    emit_lane_origins(l);
+    take(vx, KEPT_BITS);
+    wide = vex; /* what stands above it is 0 */
+    put(vx, bits_of(l->target));
+    for (int k = 0; k < 4; k++)
+        emit_vector_from_context(saved[k], vex, SAVED + 64 * k);
+    uint8_t *done = emit_long_jump();
+    for (int k = first; k < leave_count; k++)
+        patch_jump(leave[k], out.at);
+    for (int k = 0; k < 4; k++)
+        emit_vector_from_context(saved[k], vex, SAVED + 64 * k);
+    uint8_t *over = emit_long_jump();
+    for (int k = 0; k < first; k++)
+        patch_jump(leave[k], out.at);
+    emit_registers(general, emit_unspill);
+    patch_jump(over, out.at);
+    leave[0] = done;
+}
