@@ -123,17 +123,24 @@ static long shared_segment(uint64_t id, gaddr wanted, uint64_t flags) {
     return p;
 }
 
-/* The test door: reads or sets D, for tests of the shadow rules. */
+/* The test door: reads or sets D, for tests of the shadow rules; with an origin where bits
+   become undefined, or as if nothing had been recorded yet. */
 #define DOOR 0x746f6e646fULL
+enum { DOOR_GET = 1, DOOR_SET, DOOR_SET_KNOWN };
 static long test_door(struct context *c, const uint64_t *a) {
     if (a[1] >= GUEST_END || a[2] > 65536 || a[3] >= GUEST_END)
         return -EINVAL;
-    if (a[0] == 1) {
+    if (a[0] == DOOR_GET) {
         copy_bytes(guest(a[3]), shadow_of(a[1]), a[2]);
         shadow_define(c, a[3], a[2]);
     } else {
         copy_bytes(shadow_of(a[1]), guest(a[3]), a[2]);
+        origin_clear(a[1], a[2]);
     }
+    uint32_t origin = a[0] == DOOR_SET_KNOWN ? origin_elsewhere(c) : 0;
+    for (gaddr at = a[1]; origin && at < a[1] + a[2]; at++)
+        if (*shadow_of(at))
+            origin_set_bytes(c, at, 1, &origin);
     return 0;
 }
 
