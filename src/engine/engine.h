@@ -381,6 +381,9 @@ void origin_clear(gaddr start, uint64_t size);
    well, and all are recorded, so that translated code finds them. Up to 32 bytes that may be
    touched; false: all of them are defined. */
 bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
+/* Words of the running frame that are loaded across their border are parts of one variable:
+   where each goes by its own place, the others go by the first's from now on. */
+void origin_join(struct context *c, gaddr address, uint64_t size);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The same of a single byte that was loaded: its neighbours may be other variables. */

@@ -553,3 +553,26 @@ bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *par
     }
     return first;
 }
+
+/* Whether a word of the running frame goes by the record of its own place. */
+static bool goes_by_its_place(struct context *c, gaddr word, uint32_t origin) {
+    const struct shadow_entry *top = c->shadow - 1;
+    if (origin < ORIGIN_RECORD_CODES || origin >= ORIGIN_RECORD_CODES + LEDGER_ORIGINS)
+        return false;
+    const struct ledger_origin *o = &ledger->origins[origin - ORIGIN_RECORD_CODES];
+    int64_t offset = (int64_t)(word - (top->stack_pointer + 8));
+    return o->kind == ORIGIN_STACK && ledger->nodes[o->stack].parent == top->node &&
+           o->offset >= offset && o->offset < offset + 4;
+}
+
+void origin_join(struct context *c, gaddr address, uint64_t size) {
+    if (c->shadow == c->shadow_base || !on_own_stack(c, address) ||
+        address + size > c->shadow[-1].stack_pointer)
+        return;
+    for (gaddr word = address & ~3ULL; word + 4 < address + size; word += 4) {
+        uint32_t first = *origin_slot(word), second = *origin_slot(word + 4);
+        if (first != second && goes_by_its_place(c, word, first) &&
+            goes_by_its_place(c, word + 4, second) && shadow_first_undefined(word + 4, 4))
+            origin_set(c, word + 4, 4, first);
+    }
+}

@@ -295,6 +295,8 @@ static void note_stored(struct step *k, gaddr a) {
 static void note_loaded(struct context *c, const struct plan *p, gaddr a, uint32_t size,
                         uint32_t origin) {
     uint32_t parts[PARTS];
+    if (origin && a & 3 && size > 1)
+        origin_join(c, a, size);
     bool known = origin && !(size & 3) && size <= 4 * PARTS && origin_parts(c, a, size, parts);
     if (origin && !(p->moves_whole && known) && p->moves_few && (size == 2 || size == 4))
         origin = origin_of_few(c, a, size);
