@@ -185,14 +185,33 @@ static bool origins_contiguous(gaddr start, uint64_t size) {
 uint64_t glue_move_undefined(uint8_t *d_to, const uint8_t *d_from, uint64_t size,
                              uint32_t *origins_to, const uint32_t *origins_from);
 
+static bool may_go_elsewhere(uint32_t origin) {
+    return origin >= ORIGIN_LEAST && origin < ORIGIN_STACK_CODES;
+}
+
 /* A few whole granules, forwards; returns how much of it was done. */
 static uint64_t move_granules(gaddr to, gaddr from, uint64_t size) {
     uint64_t done = 0;
+    for (; size - done >= 8; done += 8) {
+        uint64_t bits = *(volatile uint64_t *)shadow_of(from + done);
+        if (bits) {
+            const uint32_t *origins = origin_slot(from + done);
+            uint32_t *targets = origin_slot(to + done), low = (uint32_t)bits;
+            if ((low && !may_go_elsewhere(origins[0])) ||
+                (bits >> 32 && !may_go_elsewhere(origins[1])))
+                break;
+            if (low)
+                targets[0] = origins[0];
+            if (bits >> 32)
+                targets[1] = origins[1];
+        }
+        *(volatile uint64_t *)shadow_of(to + done) = bits;
+    }
     for (; size - done >= 4; done += 4) {
         uint32_t bits = *(volatile uint32_t *)shadow_of(from + done);
         if (bits) {
             uint32_t origin = *origin_slot(from + done);
-            if (origin < ORIGIN_LEAST || origin >= ORIGIN_STACK_CODES)
+            if (!may_go_elsewhere(origin))
                 break;
             *origin_slot(to + done) = origin;
         }
@@ -227,7 +246,9 @@ void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
             done += glue_move_undefined(shadow_of(to + done), shadow_of(from + done), size - done,
                                         origin_slot(to + done), origin_slot(from + done));
             uint64_t piece = size - done < PIECE ? size - done : PIECE;
-            move_piece(c, to + done, from + done, piece, true);
+            uint64_t quick = move_granules(to + done, from + done, piece);
+            if (quick < piece)
+                move_piece(c, to + done + quick, from + done + quick, piece - quick, true);
             done += piece;
         }
         origin_note(c, to, size);

@@ -608,13 +608,16 @@ void emit_cold_store(struct cold *c) {
 }
 
 void emit_cold_touch(struct cold *c) {
-    if ((c->way & WAY_LOAD) && !c->spilled &&
-        c->memory.size && c->memory.size <= 32 && !is_foreign(&c->memory))
-        emit_known_origin(c);
-    if ((c->way & WAY_ORIGIN) && !c->spilled && !is_foreign(&c->memory) &&
-        c->memory.size && c->memory.size <= 32 && !(c->memory.size & (c->memory.size - 1)))
-        emit_known_target(c);
+    /* by jrcxz, where flags are live */
+    bool flags = c->spilled == 1u << RCX, known = !c->spilled || flags;
+    uint32_t size = c->memory.size;
     emit_unspill_all(c->spilled);
+    if (c->way && known && size && size <= 32 && !is_foreign(&c->memory)) {
+        if (c->way & WAY_LOAD)
+            emit_known_origin(c, flags);
+        else if ((c->way & WAY_ORIGIN) && !(size & (size - 1)))
+            emit_known_target(c, flags);
+    }
     if (c->values)
         emit_plan_values(c->argument);
     emit_dirty_set();

@@ -191,13 +191,33 @@ uint8_t *emit_unless_least(int word, int half, const struct memory *m, int done)
     return leave;
 }
 
+static void emit_save_flags(void) {
+    emit_spill(&out, RAX);
+    emit8(&out, 0x9f); /* lahf; seto al */
+    emit8(&out, 0x0f);
+    emit8(&out, 0x90);
+    emit8(&out, 0xc0);
+    emit_to_context(&out, RAX, CTX_FLAG_SAVE);
+    emit_unspill(&out, RAX);
+}
+
+/* With flags that are live at the check. */
+static void leave_with_flags(bool flags) {
+    if (!flags)
+        return;
+    emit_spill(&out, RAX);
+    emit_restore_flags();
+}
+
 /* A load of bytes whose origins are recorded: where one is recorded the memory is the
    program's (freeing it forgets them). */
-void emit_known_origin(struct cold *c) {
+void emit_known_origin(struct cold *c, bool flags) {
     const struct memory *m = &c->memory;
     uint8_t *leave[20];
     int count = 0, slot = (int)(c->way >> WAY_SLOT), size = (int)m->size;
     int place = pick_scratch(address_uses(m)), word = pick_scratch(address_uses(m) | 1u << place);
+    if (flags)
+        emit_save_flags();
     emit_spill(&out, place);
     emit_spill(&out, word);
     if (size < 4) {
@@ -223,11 +243,13 @@ void emit_known_origin(struct cold *c) {
 found:
     emit_unspill(&out, place);
     emit_unspill(&out, word);
+    leave_with_flags(flags);
     emit_jump(&out, c->resume);
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, place);
     emit_unspill(&out, word);
+    leave_with_flags(flags);
 }
 
 static void emit_rotate(int word) { /* ror word, 32 */
@@ -263,11 +285,13 @@ int emit_change_origins(int place, int word, int offset, int piece, const struct
 static int piece_of(int size) { return size >= 8 ? 8 : 4; }
 
 /* A store over bytes that have origins recorded. */
-void emit_known_target(struct cold *c) {
+void emit_known_target(struct cold *c, bool flags) {
     const struct memory *m = &c->memory;
     int slot = (int)(c->way >> WAY_SLOT), piece = piece_of((int)m->size), count = 0;
     int bits = bits_of_element(element_of_slot(slot));
     uint8_t *leave[24];
+    if (flags)
+        emit_save_flags();
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
@@ -283,11 +307,13 @@ void emit_known_target(struct cold *c) {
     }
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
+    leave_with_flags(flags);
     emit_jump(&out, c->resume);
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
+    leave_with_flags(flags);
 }
 
 /* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */

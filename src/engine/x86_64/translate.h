@@ -215,8 +215,9 @@ static inline uint64_t whole_element(int element) {
 }
 
 /* --- copies.c --- */
-void emit_known_origin(struct cold *c);
-void emit_known_target(struct cold *c);
+/* flags: they are live. */
+void emit_known_origin(struct cold *c, bool flags);
+void emit_known_target(struct cold *c, bool flags);
 /* Finds out that a store of undefined bits has nothing to do and returns the jump to patch
    for that (flags must be dead). */
 uint8_t *emit_same_store(const struct memory *m, int element, int offset);
