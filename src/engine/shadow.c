@@ -525,7 +525,7 @@ static void remember_kept(struct context *c, uint32_t name, uint32_t code) {
     enum { LEVELS = 3 };
     gaddr slot = STACK_TOP - (name - ORIGIN_STACK_CODES);
     struct kept_name *k = (struct kept_name *)((char *)c + CTX_KEPT) +
-                          ((name >> 2 ^ (uint32_t)c->pc) & (KEPT_COUNT - 1));
+                          ((name ^ name >> 6 ^ (uint32_t)c->pc) & (KEPT_COUNT - 1));
     fill_bytes(k, 0, sizeof *k);
     k->pc = c->pc;
     k->name = name;

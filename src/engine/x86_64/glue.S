@@ -547,7 +547,8 @@ glue_note:
     mov %eax, %r11d
     mov %fs:CTX_PC, %ebp
     mov %eax, %esi
-    shr $2, %esi
+    shr $6, %esi
+    xor %eax, %esi
     xor %ebp, %esi
     and $KEPT_COUNT - 1, %esi
     shl $7, %esi /* KEPT_SIZE */
@@ -642,7 +643,13 @@ glue_names_next:
     jb 2f
     sub $32*ELEMENT_UPPER-32*ELEMENT_VECTOR-16, %ebx
 2:  add %ebx, %r8d
-    names_to_records glue_names_missing
+    cmp $ELEMENT_FLAGS, %eax /* of a register that is defined they mean nothing */
+    jae 2f
+    cmpq $0, %fs:CTX_UNDEFINED(,%rax,8)
+    jne 2f
+    movq $0, %fs:CTX_ORIGIN(%rbx)
+    jmp glue_names_next
+2:  names_to_records glue_names_missing
     jmp glue_names_next
 glue_names_found:
     restore_more
