@@ -3,6 +3,25 @@
    it. Vector registers stay where they are: engine C does not touch them. */
 #include "context.h"
 
+/* Registers that C changes, besides RAX, RCX and RDX. */
+    .macro save_more
+    mov %rsi, %fs:CTX_REGISTERS+48
+    mov %rdi, %fs:CTX_REGISTERS+56
+    mov %r8, %fs:CTX_REGISTERS+64
+    mov %r9, %fs:CTX_REGISTERS+72
+    mov %r10, %fs:CTX_REGISTERS+80
+    mov %r11, %fs:CTX_REGISTERS+88
+    .endm
+
+    .macro restore_more
+    mov %fs:CTX_REGISTERS+48, %rsi
+    mov %fs:CTX_REGISTERS+56, %rdi
+    mov %fs:CTX_REGISTERS+64, %r8
+    mov %fs:CTX_REGISTERS+72, %r9
+    mov %fs:CTX_REGISTERS+80, %r10
+    mov %fs:CTX_REGISTERS+88, %r11
+    .endm
+
     .text
     .macro save_registers
     mov %rax, %fs:CTX_REGISTERS+0
@@ -11,12 +30,7 @@
     mov %rbx, %fs:CTX_REGISTERS+24
     mov %rsp, %fs:CTX_REGISTERS+32
     mov %rbp, %fs:CTX_REGISTERS+40
-    mov %rsi, %fs:CTX_REGISTERS+48
-    mov %rdi, %fs:CTX_REGISTERS+56
-    mov %r8, %fs:CTX_REGISTERS+64
-    mov %r9, %fs:CTX_REGISTERS+72
-    mov %r10, %fs:CTX_REGISTERS+80
-    mov %r11, %fs:CTX_REGISTERS+88
+    save_more
     mov %r12, %fs:CTX_REGISTERS+96
     mov %r13, %fs:CTX_REGISTERS+104
     mov %r14, %fs:CTX_REGISTERS+112
@@ -88,12 +102,7 @@ glue_restore_registers:
     mov %fs:CTX_REGISTERS+16, %rdx
     mov %fs:CTX_REGISTERS+24, %rbx
     mov %fs:CTX_REGISTERS+40, %rbp
-    mov %fs:CTX_REGISTERS+48, %rsi
-    mov %fs:CTX_REGISTERS+56, %rdi
-    mov %fs:CTX_REGISTERS+64, %r8
-    mov %fs:CTX_REGISTERS+72, %r9
-    mov %fs:CTX_REGISTERS+80, %r10
-    mov %fs:CTX_REGISTERS+88, %r11
+    restore_more
     mov %fs:CTX_REGISTERS+96, %r12
     mov %fs:CTX_REGISTERS+104, %r13
     mov %fs:CTX_REGISTERS+112, %r14
@@ -440,12 +449,7 @@ glue_load:
     mov %rcx, %rdi
     call origin_of_block
     restore_direction
-    mov %fs:CTX_REGISTERS+48, %rsi
-    mov %fs:CTX_REGISTERS+56, %rdi
-    mov %fs:CTX_REGISTERS+64, %r8
-    mov %fs:CTX_REGISTERS+72, %r9
-    mov %fs:CTX_REGISTERS+80, %r10
-    mov %fs:CTX_REGISTERS+88, %r11
+    restore_more
     mov %fs:CTX_REGISTERS+32, %rsp
     mov %eax, %eax
     test %eax, %eax
@@ -504,12 +508,7 @@ glue_load:
     mov %fs:CTX_SPILL+40, %rbp
 /* Only the origin is left to be noted: by C, but without the door. */
 glue_note:
-    mov %rsi, %fs:CTX_REGISTERS+48
-    mov %rdi, %fs:CTX_REGISTERS+56
-    mov %r8, %fs:CTX_REGISTERS+64
-    mov %r9, %fs:CTX_REGISTERS+72
-    mov %r10, %fs:CTX_REGISTERS+80
-    mov %r11, %fs:CTX_REGISTERS+88
+    save_more
     mov %rsp, %fs:CTX_REGISTERS+32
     mov %fs:CTX_ENGINE_SP, %rsp
     xor %eax, %eax
@@ -522,12 +521,7 @@ glue_note:
     call glue_note_origin
 1:
     restore_direction
-    mov %fs:CTX_REGISTERS+48, %rsi
-    mov %fs:CTX_REGISTERS+56, %rdi
-    mov %fs:CTX_REGISTERS+64, %r8
-    mov %fs:CTX_REGISTERS+72, %r9
-    mov %fs:CTX_REGISTERS+80, %r10
-    mov %fs:CTX_REGISTERS+88, %r11
+    restore_more
     mov %fs:CTX_REGISTERS+32, %rsp
     test %al, %al
     jnz glue_store_done
@@ -594,24 +588,6 @@ glue_note:
     add $KEPT_LEVEL, %rsi
     jmp 3b
 7:
-    .endm
-
-    .macro save_more
-    mov %rsi, %fs:CTX_REGISTERS+48
-    mov %rdi, %fs:CTX_REGISTERS+56
-    mov %r8, %fs:CTX_REGISTERS+64
-    mov %r9, %fs:CTX_REGISTERS+72
-    mov %r10, %fs:CTX_REGISTERS+80
-    mov %r11, %fs:CTX_REGISTERS+88
-    .endm
-
-    .macro restore_more
-    mov %fs:CTX_REGISTERS+48, %rsi
-    mov %fs:CTX_REGISTERS+56, %rdi
-    mov %fs:CTX_REGISTERS+64, %r8
-    mov %fs:CTX_REGISTERS+72, %r9
-    mov %fs:CTX_REGISTERS+80, %r10
-    mov %fs:CTX_REGISTERS+88, %r11
     .endm
 
 /* Of all elements in CTX_DIRTY, before a return: goes on at CTX_TARGET, or at
@@ -689,6 +665,25 @@ glue_origin_missing:
     restore_more
     jmp glue_origin_slow
 
+/* Origins are noted for RDX bytes at RCX: the return that ends the frame sees to them. Changes
+   RAX. */
+    .macro note_mark
+    cmp %fs:CTX_STACK_HIGH, %rcx
+    jae 3f
+    cmp %fs:CTX_STACK_LOW, %rcx
+    jb 3f
+    mov %rcx, %rax
+    and $-8, %rax
+    cmp %fs:CTX_MARK, %rax
+    jae 2f
+    mov %rax, %fs:CTX_MARK
+2:  lea (%rcx,%rdx), %rax
+    cmp %fs:CTX_MARK_HIGH, %rax
+    jbe 3f
+    mov %rax, %fs:CTX_MARK_HIGH
+3:
+    .endm
+
 /* As store_origins in evaluate.c. */
 glue_origin:
     mov %rcx, %fs:CTX_SCRATCH
@@ -731,20 +726,8 @@ glue_origin_again:
     jae 1f
     cmpl $0, %gs:4(%rcx)
     jne glue_origin_slow
-1:  cmp %fs:CTX_STACK_HIGH, %rcx
-    jae 3f
-    cmp %fs:CTX_STACK_LOW, %rcx
-    jb 3f
-    mov %rcx, %rax
-    and $-8, %rax
-    cmp %fs:CTX_MARK, %rax
-    jae 2f
-    mov %rax, %fs:CTX_MARK
-2:  lea (%rcx,%rdx), %rax
-    cmp %fs:CTX_MARK_HIGH, %rax
-    jbe 3f
-    mov %rax, %fs:CTX_MARK_HIGH
-3:  mov %ecx, %eax
+1:  note_mark
+    mov %ecx, %eax
     or %edx, %eax
     test $3, %al
     jnz 9f
@@ -784,20 +767,8 @@ glue_origin_word:
 1:  add $4, %rbx
     cmp %rbp, %rbx
     jb 2b
-    cmp %fs:CTX_STACK_HIGH, %rcx
-    jae 3f
-    cmp %fs:CTX_STACK_LOW, %rcx
-    jb 3f
-    mov %rcx, %rax
-    and $-8, %rax
-    cmp %fs:CTX_MARK, %rax
-    jae 2f
-    mov %rax, %fs:CTX_MARK
-2:  lea (%rcx,%rdx), %rax
-    cmp %fs:CTX_MARK_HIGH, %rax
-    jbe 3f
-    mov %rax, %fs:CTX_MARK_HIGH
-3:  movabs $0x0ffffffffffc, %rax
+    note_mark
+    movabs $0x0ffffffffffc, %rax
     movabs $0x640000000000, %rbp
     and %rcx, %rax
     add %rbp, %rax
