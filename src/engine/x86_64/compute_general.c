@@ -257,24 +257,21 @@ static void emit_narrow(const struct sum *q) { /* movzx x, fs:[word] */
 /* To C where y, an origin, is not that of a whole register or has a part for each byte. */
 static void leave_unless_uniform(void) {
     register_op(OP_MOV, w, y);
-    emit8(&out, rex(1, 0, 0, w)); /* ror w, 32 */
-    emit8(&out, 0xc1);
-    emit8(&out, 0xc8 | (w & 7));
-    emit8(&out, 32);
+    emit_rotate(w);
     register_op(0x3b, w, y);
     leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
 }
 
 static void leave_if_by_byte(void) { leave[leave_count++] = leave_by_byte(y); }
 
-static uint8_t *emit_if_defined(int reg, int size) { /* cmp <size> fs:[word], 0; je */
+static uint8_t *emit_if_defined(int word, int size) { /* cmp <size> fs:[word], 0; je */
     emit8(&out, 0x64);
     if (size == 2)
         emit8(&out, 0x66);
     if (size == 8)
         emit8(&out, 0x48);
     emit8(&out, size == 1 ? 0x80 : 0x83);
-    emit_memory(&out, 7, -1, -1, 1, word_of(reg));
+    emit_memory(&out, 7, -1, -1, 1, word);
     emit8(&out, 0);
     return emit_short_jump(IF_ZERO);
 }
@@ -291,9 +288,9 @@ static void emit_sum_origin(const struct sum *q, int a, int b) {
     bool logic = q->kind == AND || q->kind == OR || q->kind == XOR;
     int size = q->kind == ADDRESS ? 8 : q->size;
     if (a >= 0 && b >= 0) {
-        uint8_t *only_b = emit_if_defined(a, size);
+        uint8_t *only_b = emit_if_defined(word_of(a), size);
         context_op(OP_MOV, y, origin_of(a));
-        uint8_t *only_a = emit_if_defined(b, size);
+        uint8_t *only_a = emit_if_defined(word_of(b), size);
         context_op(0x3b, y, origin_of(b)); /* cmp */
         leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
         uint8_t *both = emit_long_jump();
@@ -328,14 +325,6 @@ static void leave_if_rest_undefined(const struct sum *q) {
     leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
 }
 
-static uint8_t *emit_if_half_defined(const struct sum *q, int half) {
-    emit8(&out, 0x64); /* cmp dword fs:[word + half], 0 */
-    emit8(&out, 0x83);
-    emit_memory(&out, 7, -1, -1, 1, word_of(q->a) + half);
-    emit8(&out, 0);
-    return emit_short_jump(IF_ZERO);
-}
-
 static void take_half(const struct sum *q, int half) { /* mov y, fs:[origin + half] */
     emit8(&out, 0x64);
     emit8(&out, rex(0, y, 0, 0));
@@ -349,9 +338,9 @@ static void emit_shift_origin(const struct instruction *i, const struct sum *q) 
     int lane, left = rule_of(i, &lane) == RULE_SHL;
     take_half(q, left ? 0 : 4);
     if (q->immediate < 32) {
-        uint8_t *other = emit_if_half_defined(q, left ? 4 : 0);
+        uint8_t *other = emit_if_defined(word_of(q->a) + (left ? 4 : 0), 4);
         take_half(q, left ? 4 : 0);
-        uint8_t *first = emit_if_half_defined(q, left ? 0 : 4);
+        uint8_t *first = emit_if_defined(word_of(q->a) + (left ? 0 : 4), 4);
         leave[leave_count++] = emit_long_jump();
         patch_jump(other, out.at);
         patch_jump(first, out.at);

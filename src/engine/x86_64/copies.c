@@ -252,7 +252,7 @@ found:
     leave_with_flags(flags);
 }
 
-static void emit_rotate(int word) { /* ror word, 32 */
+void emit_rotate(int word) { /* ror word, 32 */
     emit8(&out, rex(1, 0, 0, word));
     emit8(&out, 0xc1);
     emit8(&out, 0xc8 | (word & 7));

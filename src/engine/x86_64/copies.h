@@ -28,6 +28,8 @@ int emit_unrecorded(const struct unrecorded *u, uint8_t **leave);
 /* A word of origin, or two of them, to the register; and one made two. */
 void emit_take_origin(int place, int word, int offset, bool wide);
 void emit_twice(int word);
+/* Its halves change places. */
+void emit_rotate(int word);
 /* cmp reg, [place + offset]; leaves when they differ. */
 uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset);
 /* Leaves where half of an origin word is none for a register though the bytes at gs:[m + done]

@@ -4,6 +4,7 @@
    instructions are those of the clean version. Moves of whole vectors run on the
    undefined bits themselves (SAME); the other rules are evaluated by C. */
 #include "compute.h"
+#include "copies.h"
 #include "plan.h"
 
 #include "translate.h"
@@ -971,10 +972,7 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         int scratch = e == RCX ? RDX : RCX;
         emit_spill(&out, scratch);
         emit_from_context(&out, scratch, CTX_ORIGIN_OF(e));
-        emit8(&out, 0x48); /* ror scratch, 32 */
-        emit8(&out, 0xc1);
-        emit8(&out, 0xc8 | scratch);
-        emit8(&out, 32);
+        emit_rotate(scratch);
         emit8(&out, 0x64); /* cmp scratch, fs:[origin] */
         emit8(&out, 0x48);
         emit8(&out, 0x3b);

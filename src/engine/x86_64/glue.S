@@ -627,6 +627,9 @@ glue_names_next:
     jmp glue_names_next
 2:  names_to_records glue_names_missing
     jmp glue_names_next
+glue_names_missing:
+    mov %fs:CTX_GUEST_TARGET, %rax
+    mov %rax, %fs:CTX_TARGET
 glue_names_found:
     restore_more
     mov %fs:CTX_SPILL+40, %rbp
@@ -635,14 +638,6 @@ glue_names_found:
     mov %fs:CTX_SPILL+8, %rcx
     mov %fs:CTX_SPILL+0, %rax
     jmp *%fs:CTX_TARGET
-glue_names_missing:
-    restore_more
-    mov %fs:CTX_SPILL+40, %rbp
-    mov %fs:CTX_SPILL+24, %rbx
-    mov %fs:CTX_SPILL+16, %rdx
-    mov %fs:CTX_SPILL+8, %rcx
-    mov %fs:CTX_SPILL+0, %rax
-    jmp *%fs:CTX_GUEST_TARGET
 
 /* The same of the element that a store could not note; then the store begins again. */
 glue_origin_names:
