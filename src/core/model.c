@@ -173,10 +173,33 @@ static bool same_stack(const struct stack *a, const struct stack *b) {
     return true;
 }
 
+/* The frame proper, of which those before it are inlined parts. */
+static int whole_frame(const struct stack *stack) {
+    int i = 0;
+    while (i + 1 < stack->count && stack->frames[i].inlined)
+        i++;
+    return i;
+}
+
+/* A variable is one origin wherever in its frame its parts were taken along. */
+static bool same_variable(const struct finding *a, const struct finding *b) {
+    const struct stack *x = &a->origin_stack, *y = &b->origin_stack;
+    int i = whole_frame(x), k = whole_frame(y);
+    if (!a->variable.name || a->variable.line != b->variable.line || !x->count || !y->count ||
+        compare_text(a->variable.file, b->variable.file) ||
+        compare_text(x->frames[i].function, y->frames[k].function) ||
+        compare_text(x->frames[i].module, y->frames[k].module))
+        return false;
+    struct stack callers = {x->frames + i + 1, x->count - i - 1};
+    struct stack others = {y->frames + k + 1, y->count - k - 1};
+    return same_stack(&callers, &others);
+}
+
 static bool same_finding(const struct finding *a, const struct finding *b) {
     return a->kind == b->kind && a->origin == b->origin &&
-           same_stack(&a->origin_stack, &b->origin_stack) &&
-           compare_text(a->variable.name, b->variable.name) == 0 && a->leak == b->leak &&
+           compare_text(a->variable.name, b->variable.name) == 0 &&
+           (same_stack(&a->origin_stack, &b->origin_stack) ||
+            (a->origin == FROM_STACK && same_variable(a, b))) && a->leak == b->leak &&
            a->has_block == b->has_block && same_stack(&a->stack, &b->stack) &&
            same_stack(&a->allocated, &b->allocated) && same_stack(&a->freed, &b->freed) &&
            (a->kind == KIND_LEAK || a->block_size == b->block_size ||

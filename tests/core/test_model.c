@@ -23,7 +23,33 @@ static void add(struct run *run, enum finding_kind kind, struct frame *frame, ui
     f->where = WHERE_AFTER;
 }
 
+/* A value that is from a variable, as it was when the frame was at the place given. */
+static void add_value(struct run *run, struct frame *place, int declared) {
+    struct finding *f = run_add(run);
+    f->kind = KIND_UNINITIALIZED_VALUE;
+    f->count = 1;
+    f->stack = (struct stack){&here, 1};
+    f->origin = FROM_STACK;
+    f->origin_stack = (struct stack){place, 1};
+    f->variable = (struct variable){.name = "tide", .file = "/x/plan.c", .line = declared};
+}
+
+static void check_variables(void) {
+    struct frame later = elsewhere;
+    later.line = 44;
+    struct run *run = run_new();
+    add_value(run, &elsewhere, 38);
+    add_value(run, &later, 38);
+    add_value(run, &later, 42); /* another of that name */
+    add_value(run, &here, 38);  /* another function's */
+    run_settle(run);
+    CHECK(run->count == 3);
+    CHECK(run->findings[0].count == 2);
+    run_free(run);
+}
+
 int main(void) {
+    check_variables();
     struct run *run = run_new();
     add(run, KIND_LEAK, &here, 10);
     add(run, KIND_OUT_OF_BOUNDS_READ, &here, 0);
