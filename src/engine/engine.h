@@ -72,6 +72,10 @@ struct kept_name {
     uint64_t unused[2];
 };
 
+struct known_four { /* see CTX_FOURS */
+    uint32_t old, code, which, now;
+};
+
 struct context {
     struct context *self;
     uint64_t reason, argument, target;
@@ -381,8 +385,8 @@ void origin_clear(gaddr start, uint64_t size);
    well, and all are recorded, so that translated code finds them. Up to 32 bytes that may be
    touched; false: all of them are defined. */
 bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
-/* Words of the running frame that are loaded across their border are parts of one variable:
-   where each goes by its own place, the others go by the first's from now on. */
+/* Bytes of the running frame that are loaded across words are parts of one variable: where
+   each goes by its own place, all go by the first's from now on. */
 void origin_join(struct context *c, gaddr address, uint64_t size);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);

@@ -22,10 +22,13 @@ static struct by_byte {
         uint32_t of[4], next;
     } all[BY_BYTE];
 } *by_byte;
+_Static_assert(sizeof(struct four) == ORIGIN_FOUR, "as glue.S counts");
+const struct four *origin_fours; /* for glue.S */
 
 void origin_codes_start(void) {
     kinds = engine_alloc(sizeof *kinds);
     by_byte = engine_alloc(sizeof *by_byte);
+    origin_fours = by_byte->all;
 }
 
 /* --- bytes of one word --- */

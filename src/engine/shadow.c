@@ -133,10 +133,16 @@ static uint32_t origin_of_source(struct context *c, gaddr address, gaddr start, 
     return origin;
 }
 
+static bool may_go_elsewhere(uint32_t origin) {
+    return origin >= ORIGIN_LEAST && origin < ORIGIN_STACK_CODES;
+}
+
 /* Of a word's undefined bytes, also where they are from several places; 0: it is defined. */
 static uint32_t origin_of_whole(struct context *c, gaddr word) {
     uint32_t of[4], any = 0;
     for (unsigned k = 0; k < 4; k++) {
+        if (may_go_elsewhere(*origin_slot(word)))
+            return *(volatile uint32_t *)shadow_of(word) ? *origin_slot(word) : 0;
         of[k] = *shadow_of(word + k) ? origin_of_source(c, word + k, word, word + 4) : 0;
         any |= of[k];
     }
@@ -185,10 +191,6 @@ static bool origins_contiguous(gaddr start, uint64_t size) {
 uint64_t glue_move_undefined(uint8_t *d_to, const uint8_t *d_from, uint64_t size,
                              uint32_t *origins_to, const uint32_t *origins_from);
 
-static bool may_go_elsewhere(uint32_t origin) {
-    return origin >= ORIGIN_LEAST && origin < ORIGIN_STACK_CODES;
-}
-
 /* A few whole granules, forwards; returns how much of it was done. */
 static uint64_t move_granules(gaddr to, gaddr from, uint64_t size) {
     uint64_t done = 0;
@@ -229,7 +231,7 @@ void shadow_move_few(struct context *c, gaddr to, gaddr from, uint64_t size) {
 }
 
 void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
-    enum { PIECE = 64 };
+    enum { PIECE = 64, GRANULE = 8 };
     if (to == from || !size)
         return;
     if (!shadow_first_undefined(from, size)) {
@@ -247,9 +249,12 @@ void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
                                         origin_slot(to + done), origin_slot(from + done));
             uint64_t piece = size - done < PIECE ? size - done : PIECE;
             uint64_t quick = move_granules(to + done, from + done, piece);
-            if (quick < piece)
-                move_piece(c, to + done + quick, from + done + quick, piece - quick, true);
-            done += piece;
+            done += quick;
+            if (quick < piece) {
+                piece = piece - quick < GRANULE ? piece - quick : GRANULE;
+                move_piece(c, to + done, from + done, piece, true);
+                done += piece;
+            }
         }
         origin_note(c, to, size);
         return;
@@ -431,27 +436,58 @@ uint32_t origin_of_few(struct context *c, gaddr address, unsigned size) {
     return origin_of_four(of);
 }
 
+/* For glue.S: the word gets `code` for bytes `stored`, `stays` are undefined besides (bits). Where
+   nothing is recorded these stay where they are from. */
+static void remember_four(struct context *c, uint32_t old, uint32_t code, unsigned stored,
+                          unsigned stays) {
+    uint32_t of[4] = {0}, which = FOURS_KNOWN | stays << 4 | stored;
+    if (code < ORIGIN_LEAST || code >= ORIGIN_STACK_CODES || old >= ORIGIN_STACK_CODES ||
+        origin_is_by_byte(code))
+        return;
+    for (unsigned k = 0; k < 4; k++) {
+        if (stored >> k & 1)
+            of[k] = code;
+        else if (stays >> k & 1)
+            of[k] = origin_part(old, k) ? origin_part(old, k) : ORIGIN_OWN;
+    }
+    uint32_t h = (code << FOURS_TURN | code >> (32 - FOURS_TURN)) ^ old ^ which;
+    struct known_four *known = (struct known_four *)((char *)c + CTX_FOURS);
+    known[h * FOURS_FACTOR >> (32 - FOURS_BITS)] =
+        (struct known_four){.old = old, .code = code, .which = which, .now = origin_of_four(of)};
+}
+
 void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t *origins) {
     gaddr end = address + (uint64_t)size;
     for (gaddr word = address & ~3ULL; word < end; word += 4) {
-        uint32_t old = *origin_slot(word), of[4] = {0}, given = 0;
-        bool same = old;
+        uint32_t old = *origin_slot(word), of[4] = {0}, one = 0;
+        unsigned stored = 0, stays = 0;
+        bool same = old, alike = true;
         for (gaddr a = word < address ? address : word; a < word + 4 && a < end; a++) {
-            given |= of[a & 3] = origins[a - address];
-            same = same && (!of[a & 3] || origin_part(old, a) == of[a & 3]);
+            uint32_t given = of[a & 3] = origins[a - address];
+            same = same && (!given || origin_part(old, a) == given);
+            if (!given)
+                continue;
+            alike = alike && (!one || one == given);
+            one = given;
+            stored |= 1u << (a & 3);
         }
-        if (!given || same)
+        if (!stored)
             continue;
-        bool stays = false;
+        for (unsigned k = 0; k < 4; k++)
+            if ((word + k < address || word + k >= end) && *shadow_of(word + k))
+                stays |= 1u << k;
+        if (alike && stays && size <= 8)
+            remember_four(c, old, one, stored, stays);
+        if (same)
+            continue;
         for (unsigned k = 0; k < 4; k++) {
-            if ((word + k >= address && word + k < end) || !*shadow_of(word + k))
+            if (!(stays >> k & 1))
                 continue;
             of[k] = origin_part(old, k);
             if (!of[k])
                 of[k] = origin_of_block(word + k);
             if (!of[k])
                 of[k] = ORIGIN_OWN;
-            stays = true;
         }
         for (int k = 0; k < 4 && stays; k++) { /* names of slots stand for whole words only */
             uint32_t kept = of[k] == ORIGIN_OWN ? ORIGIN_OWN : origin_keep(c, of[k]);
@@ -575,25 +611,37 @@ bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *par
     return first;
 }
 
-/* Whether a word of the running frame goes by the record of its own place. */
-static bool goes_by_its_place(struct context *c, gaddr word, uint32_t origin) {
+/* Whether a byte of the running frame goes by its own place: the code is not recorded, or a
+   record of its word. */
+static bool goes_by_its_place(struct context *c, gaddr address) {
+    uint32_t origin = origin_part(*origin_slot(address), address);
     const struct shadow_entry *top = c->shadow - 1;
+    if (!origin || origin == ORIGIN_OWN)
+        return true;
     if (origin < ORIGIN_RECORD_CODES || origin >= ORIGIN_RECORD_CODES + LEDGER_ORIGINS)
         return false;
     const struct ledger_origin *o = &ledger->origins[origin - ORIGIN_RECORD_CODES];
-    int64_t offset = (int64_t)(word - (top->stack_pointer + 8));
+    int64_t offset = (int64_t)((address & ~3ULL) - (top->stack_pointer + 8));
     return o->kind == ORIGIN_STACK && ledger->nodes[o->stack].parent == top->node &&
            o->offset >= offset && o->offset < offset + 4;
 }
 
 void origin_join(struct context *c, gaddr address, uint64_t size) {
-    if (c->shadow == c->shadow_base || !on_own_stack(c, address) ||
-        address + size > c->shadow[-1].stack_pointer)
+    enum { MOST = 16 };
+    gaddr first = shadow_first_undefined(address, size);
+    uint32_t one, origins[MOST];
+    bool differs = false;
+    if (!first || size > MOST || c->shadow == c->shadow_base || !on_own_stack(c, address) ||
+        address < c->registers[RSP] || address + size > c->shadow[-1].stack_pointer)
         return;
-    for (gaddr word = address & ~3ULL; word + 4 < address + size; word += 4) {
-        uint32_t first = *origin_slot(word), second = *origin_slot(word + 4);
-        if (first != second && goes_by_its_place(c, word, first) &&
-            goes_by_its_place(c, word + 4, second) && shadow_first_undefined(word + 4, 4))
-            origin_set(c, word + 4, 4, first);
+    for (gaddr a = first; a < address + size; a++)
+        if (*shadow_of(a) && !goes_by_its_place(c, a))
+            return;
+    one = origin_keep(c, origin_at(c, first));
+    for (gaddr a = first; a < address + size; a++) {
+        origins[a - first] = *shadow_of(a) ? one : 0;
+        differs |= *shadow_of(a) && origin_part(*origin_slot(a), a) != one;
     }
+    if (one && differs)
+        origin_set_bytes(c, first, (int)(address + size - first), origins);
 }

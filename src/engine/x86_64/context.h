@@ -78,7 +78,18 @@
 #define KEPT_CODE 8
 #define KEPT_LEVELS 16 /* 3 calls from the innermost outwards, then zeros */
 #define KEPT_LEVEL 24  /* as struct shadow_entry, with the record's code instead of `host` */
-#define CTX_SIZE 0x212000
+/* What words became when some of their bytes were stored (remember_four): 256 of them, by the
+   code before, that of the stored bytes and which these are. */
+#define CTX_FOURS 0x212000
+#define FOURS_BITS 8
+#define FOURS_OLD 0
+#define FOURS_CODE 4
+#define FOURS_WHICH 8 /* bits: undefined ones stored, from 4 on such of others; FOURS_KNOWN */
+#define FOURS_KNOWN 0x100
+#define FOURS_NOW 12
+#define FOURS_TURN 11 /* the code's turn to the left before the factor */
+#define FOURS_FACTOR 0x9e3779b1
+#define CTX_SIZE 0x213000
 
 #define RAX 0
 #define RCX 1
@@ -132,6 +143,7 @@
 #define ORIGIN_RECORD_CODES 0x40000000
 #define ORIGIN_BYTE_CODES 0x60000000
 #define ORIGIN_STACK_CODES 0x80000000
+#define ORIGIN_FOUR 20 /* bytes of what is known of a code by byte: first, its four codes */
 
 /* Elements of the register state, as numbered in sets: general registers by
    number, then these. */

@@ -397,6 +397,28 @@ glue_store_slow:
 1:
     .endm
 
+/* A word of memory that has the code in ESI: on at `other` unless its bytes RDI to R9 less 1
+   (of 0 to 3) are from where `code` says, each for itself. Changes RSI, RDI, R10. */
+    .macro unless_from code, other
+    cmp $ORIGIN_BYTE_CODES, %esi
+    jge .Lbytes\@
+    lea -1(%rsi), %r10d /* with ORIGIN_OWN parts: below ORIGIN_LEAST */
+    cmp $ORIGIN_LEAST - 1, %r10d
+    jae \other
+    jmp .Lfour\@
+.Lbytes\@:
+    sub $ORIGIN_BYTE_CODES, %esi
+.Lfour\@:
+    imul $ORIGIN_FOUR, %rsi
+    add origin_fours(%rip), %rsi
+.Lnext\@:
+    cmp \code, (%rsi,%rdi,4)
+    jne \other
+    inc %edi
+    cmp %r9d, %edi
+    jb .Lnext\@
+    .endm
+
 /* The origin of the first undefined byte loaded: recorded, or derived from where
    it lies; see origin_at. */
 glue_load:
@@ -417,11 +439,11 @@ glue_load:
     mov (%rax,%rdx), %eax
     bts $32, %rax /* recorded */
     cmp $ORIGIN_BYTE_CODES, %eax /* by byte: below those of stack slots */
-    jge glue_note
+    jge 3f
     cmp $ORIGIN_LEAST, %eax
     jae 4f
     test %eax, %eax
-    jnz glue_note
+    jnz 5f
     mov %rcx, %rax
     shr $40, %rax
     cmp $0x0a, %eax /* HEAP_BASE */
@@ -454,6 +476,16 @@ glue_load:
     mov %eax, %eax
     test %eax, %eax
     jz glue_note
+    jmp 4f
+3:  sub $ORIGIN_BYTE_CODES, %eax
+5:  mov %eax, %eax
+    and $3, %ecx
+    imul $ORIGIN_FOUR, %rax
+    add origin_fours(%rip), %rax
+    mov (%rax,%rcx,4), %eax
+    bts $32, %rax
+    cmp $ORIGIN_LEAST, %eax /* ORIGIN_OWN is below 0 */
+    jl glue_note
 4:  /* All words are to have it, then it is found inline next time; C sees to what differs, as
        words without one may where this one was recorded. Where nothing is recorded on a stack
        nothing is now. */
@@ -473,7 +505,7 @@ glue_load:
     test %ebx, %ebx
     jz 6f
     cmp %eax, %ebx
-    jne 8f
+    jne 1f
 7:  add $4, %rbp
     cmp %rdx, %rbp
     jb 5b
@@ -504,6 +536,23 @@ glue_load:
     add %fs:CTX_ORIGINS, %rbx
     movb $1, (%rbx)
     jmp 7b
+1:  save_more /* the bytes that are loaded may have it, others not */
+    mov %ebx, %esi
+    mov %rcx, %rdi
+    xor %rbp, %rdi
+    test $0x0ffffffc, %edi /* an earlier word than this: all from its first byte on */
+    mov $0, %edi
+    cmovz %ecx, %edi
+    and $3, %edi
+    mov %rdx, %r9
+    sub %rbp, %r9
+    mov $4, %r10d
+    cmp %r10, %r9
+    cmova %r10, %r9
+    unless_from %eax, 1f
+    restore_more
+    jmp 7b
+1:  restore_more
 8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
 /* Only the origin is left to be noted: by C, but without the door. */
@@ -797,31 +846,75 @@ glue_origin_word:
     and $3, %ebp
     add %edx, %ebp
 1:  cmp %ebx, (%rax)
-    jne 1f
-    add $4, %rax
+    jne 2f
+4:  add $4, %rax
     sub $4, %ebp
     ja 1b
     jmp 7f
-1:  cmp $2, %edx
-    ja 8f
-    mov %rcx, %rbp
-    and $3, %ecx
-    lea (%rcx,%rdx), %eax
-    cmp $4, %eax
-    ja 6f
-    shl $3, %ecx
-    mov $0xff, %eax
-    cmp $2, %edx
-    jb 5f
-    mov $0xffff, %eax
-5:  shl %cl, %eax
-    not %eax
-    mov %rbp, %rcx
-    and $-4, %rbp
-    and %gs:(%rbp), %eax
-    jz glue_origin_word
-    jmp 8f
-6:  mov %rbp, %rcx
+2:  save_more
+    mov $4, %r9d /* its bytes RDI to R9 less 1 are stored */
+    cmp %r9d, %ebp
+    cmovb %ebp, %r9d
+    mov %rcx, %r8 /* the word's address: from the place of its origin */
+    and $-4, %r8
+    mov %eax, %r10d
+    sub %r8d, %r10d
+    and $0x0fffffff, %r10d
+    add %r10, %r8
+    mov %ecx, %edi
+    and $3, %edi
+    xor %r11d, %r11d
+    cmp %rcx, %r8
+    cmova %r11d, %edi
+    mov %gs:(%r8), %esi /* a bit for each byte that is not all defined */
+    mov %esi, %r10d
+    and $0x7f7f7f7f, %r10d
+    add $0x7f7f7f7f, %r10d
+    or %r10d, %esi
+    shr $7, %esi
+    and $0x01010101, %esi
+    imul $0x10204080, %esi, %esi
+    shr $28, %esi
+    xchg %rcx, %rdi
+    mov $1, %r10d
+    mov $1, %r11d
+    shl %cl, %r11d
+    mov %r9d, %ecx
+    shl %cl, %r10d
+    sub %r11d, %r10d /* of these are stored */
+    mov %rdi, %rcx
+    mov %esi, %edi
+    and %r10d, %edi
+    jz 1f
+    not %r10d
+    and %r10d, %esi
+    jz 3f
+    cmp $ORIGIN_LEAST, %ebx
+    jl 2f
+    shl $4, %esi
+    lea FOURS_KNOWN(%rsi,%rdi), %edi
+    mov (%rax), %r8d
+    mov %ebx, %esi
+    rol $FOURS_TURN, %esi
+    xor %r8d, %esi
+    xor %edi, %esi
+    imul $FOURS_FACTOR, %esi, %esi
+    shr $32-FOURS_BITS, %esi
+    shl $4, %esi
+    add %fs:CTX_SELF, %rsi
+    cmp %r8d, CTX_FOURS+FOURS_OLD(%rsi)
+    jne 2f
+    cmp %ebx, CTX_FOURS+FOURS_CODE(%rsi)
+    jne 2f
+    cmp %edi, CTX_FOURS+FOURS_WHICH(%rsi)
+    jne 2f
+    mov CTX_FOURS+FOURS_NOW(%rsi), %esi
+    mov %esi, (%rax)
+    jmp 1f
+3:  mov %ebx, (%rax)
+1:  restore_more
+    jmp 4b
+2:  restore_more
 glue_origin_slow:
 8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
