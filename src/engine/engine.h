@@ -90,7 +90,9 @@ struct context {
     uint64_t signal_stack;
     gaddr mark_high, stack_low, stack_high, old_sp, flag_save;
     uint64_t a_base;
-    uint64_t scratch, way, origins, twice, least, spare[2];
+    uint64_t scratch, way, origins, twice, least;
+    gaddr mark_origin;
+    uint64_t spare;
     uint64_t recover_saved[6];
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;

@@ -520,6 +520,8 @@ static void origin_note(struct context *c, gaddr address, uint64_t size) {
     if (on_own_stack(c, address)) {
         if (address < c->mark)
             c->mark = address & ~7ULL;
+        if (address < c->mark_origin)
+            c->mark_origin = address & ~7ULL;
         if (address + size > c->mark_high)
             c->mark_high = address + size;
     }

@@ -1,5 +1,6 @@
 /* Frames below the stack pointer are undefined again whatever was there before: leaf
    functions with data in the red zone, entered clean and left with undefined values. */
+#include <stdlib.h>
 #define APART __attribute__((noinline, noclone))
 #define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
 static volatile int sink;
@@ -79,7 +80,45 @@ static APART void swapped(void) {
         seen();
 }
 
+/* A leaf whose red zone is written through pointers, and that copies padding half-way: all of
+   it is given up at the return. */
+struct holes {
+    char a;
+    long b;
+    char c;
+};
+static APART long leaf(struct holes *to, const struct holes *from, long n) {
+    long room[10];
+    for (volatile long *p = room; p < room + 10; p++)
+        *p = n;
+    *to = *from;
+    room[2] += n;
+    *to = *from;
+    return room[2] + room[0];
+}
+
+static APART void taken(void) { /* its room is where that of `leaf` was, and not set */
+    long room[10];
+    volatile long *p = room;
+    for (int k = 0; k < 9; k++)
+        if (p[k] > 5) // expect: uninitialized-value
+            seen();
+}
+
+static APART void half_way(void) {
+    struct holes *a = malloc(sizeof *a), *b = malloc(sizeof *b);
+    a->a = a->b = a->c = 1;
+    hide(a);
+    hide(b);
+    for (int k = 0; k < 50; k++)
+        leaf(b, a, k);
+    taken();
+    free(a);
+    free(b);
+}
+
 int main(void) {
+    half_way();
     after_a_leaf();
     wide(1);
     if (bottom())

@@ -66,7 +66,7 @@ struct context *context_new(void) {
     c->self = c;
     c->shadow = c->shadow_base;
     c->cache_base = CACHE_BASE;
-    c->mark = ~0ULL;
+    c->mark = c->mark_origin = ~0ULL;
     c->a_base = A_BASE;
     c->origins = ORIGIN_BASE;
     c->twice = 0x100000001;

@@ -64,6 +64,7 @@ _Static_assert(offsetof(struct context, recover_saved) == 0x200, "context layout
 _Static_assert(offsetof(struct context, mark) == CTX_MARK, "context layout");
 _Static_assert(offsetof(struct context, dirty) == CTX_DIRTY, "context layout");
 _Static_assert(offsetof(struct context, mark_high) == CTX_MARK_HIGH, "context layout");
+_Static_assert(offsetof(struct context, mark_origin) == CTX_MARK_ORIGIN, "context layout");
 _Static_assert(offsetof(struct context, stack_low) == CTX_STACK_LOW, "context layout");
 _Static_assert(offsetof(struct context, old_sp) == CTX_OLD_SP, "context layout");
 _Static_assert(offsetof(struct context, a_base) == CTX_A_BASE, "context layout");
@@ -709,10 +710,14 @@ static void keep_origins(struct context *c) {
 static void tidy_stack(struct context *c, gaddr sp) {
     gaddr from = c->mark > sp - 65536 ? c->mark : sp - 65536;
     shadow_fill(from, sp - from, 0xff);
-    if (c->mark_high)
+    if (c->mark_origin > from)
+        from = c->mark_origin;
+    if (from < sp)
         origin_clear(from, sp - from);
     bool more = c->mark_high > sp;
-    c->mark = more ? sp : ~0ULL;
+    if (!more || c->mark_origin < sp)
+        c->mark_origin = more ? sp : ~0ULL;
+    c->mark = c->mark_origin;
     if (!more)
         c->mark_high = 0;
 }

@@ -464,9 +464,18 @@ void emit_cold_check(struct cold *c) {
     emit_own_return_address(c);
     if (c->owes) { /* whoever goes on from here does not know: the next return sees to it */
         emit_spill(&out, RCX);
-        emit_op(&out, 0x8d, RCX, RSP, -RED_ZONE);
+        emit_save_flags();
+        emit_op(&out, 0x8d, RCX, RSP, c->owes);
+        emit8(&out, 0x64); /* cmp rcx, fs:[mark] */
+        emit8(&out, 0x48);
+        emit8(&out, 0x3b);
+        emit_memory(&out, RCX, -1, -1, 1, CTX_MARK);
+        uint8_t *lower = emit_if(&out, 3); /* jae */
         emit_to_context(&out, RCX, CTX_MARK);
+        patch_jump(lower, out.at);
         emit_unspill(&out, RCX);
+        emit_spill(&out, RAX);
+        emit_restore_flags();
     }
     emit_dirty_set();
     uint8_t *number = out.at;

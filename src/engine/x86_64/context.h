@@ -27,7 +27,7 @@
 #define CTX_REGISTERS 0x100 /* 16, by register number */
 #define CTX_FLAGS 0x180
 #define CTX_PC 0x188
-#define CTX_MARK_HIGH 0x198
+#define CTX_MARK_HIGH 0x198 /* slots with recorded origins end here; 0: there are none */
 #define CTX_STACK_LOW 0x1a0 /* of the stack the thread began on */
 #define CTX_STACK_HIGH 0x1a8
 #define CTX_OLD_SP 0x1b0
@@ -44,6 +44,7 @@
 #define CTX_ORIGINS 0x1d8 /* constant */
 #define CTX_TWICE 0x1e0   /* constant: makes one word of origin two */
 #define CTX_LEAST 0x1e8   /* constant: ORIGIN_LEAST in the upper half */
+#define CTX_MARK_ORIGIN 0x1f0 /* and begin here, not below CTX_MARK; ~0: there are none */
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
 #define CTX_UNDEFINED_FLAGS 0xb080

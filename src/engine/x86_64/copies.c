@@ -191,16 +191,6 @@ uint8_t *emit_unless_least(int word, int half, const struct memory *m, int done)
     return leave;
 }
 
-static void emit_save_flags(void) {
-    emit_spill(&out, RAX);
-    emit8(&out, 0x9f); /* lahf; seto al */
-    emit8(&out, 0x0f);
-    emit8(&out, 0x90);
-    emit8(&out, 0xc0);
-    emit_to_context(&out, RAX, CTX_FLAG_SAVE);
-    emit_unspill(&out, RAX);
-}
-
 /* With flags that are live at the check. */
 static void leave_with_flags(bool flags) {
     if (!flags)

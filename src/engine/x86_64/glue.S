@@ -718,6 +718,9 @@ glue_origin_missing:
     jb 3f
     mov %rcx, %rax
     and $-8, %rax
+    cmp %fs:CTX_MARK_ORIGIN, %rax
+    jae 2f
+    mov %rax, %fs:CTX_MARK_ORIGIN
     cmp %fs:CTX_MARK, %rax
     jae 2f
     mov %rax, %fs:CTX_MARK
@@ -941,10 +944,9 @@ glue_mark:
     add $8, %rcx
     cmp %rsp, %rcx
     jb 1b
-    cmpq $0, %fs:CTX_MARK_HIGH
-    je 4f
-    mov %fs:CTX_MARK, %rcx
-    lea -65536(%rsp), %rax
+    mov %fs:CTX_MARK_ORIGIN, %rcx
+    cmp %rsp, %rcx
+    jae 3f
     cmp %rax, %rcx
     cmovb %rax, %rcx
     mov %rdx, %fs:CTX_SPILL+16
@@ -958,11 +960,14 @@ glue_mark:
     cmp %rsp, %rcx
     jb 2b
     mov %fs:CTX_SPILL+16, %rdx
-    cmp %rsp, %fs:CTX_MARK_HIGH
+    mov %rsp, %rcx
+3:  cmp %rsp, %fs:CTX_MARK_HIGH
     jbe 4f
-    mov %rsp, %fs:CTX_MARK
+    mov %rcx, %fs:CTX_MARK
+    mov %rcx, %fs:CTX_MARK_ORIGIN
     jmp 8f
 4:  movq $-1, %fs:CTX_MARK
+    movq $-1, %fs:CTX_MARK_ORIGIN
     movq $0, %fs:CTX_MARK_HIGH
 8:  mov %fs:CTX_SPILL+0, %rax
     mov %fs:CTX_SPILL+8, %rcx

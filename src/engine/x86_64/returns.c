@@ -243,6 +243,16 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
     out.kept = kept;
 }
 
+void emit_save_flags(void) {
+    emit_spill(&out, RAX);
+    emit8(&out, 0x9f); /* lahf; seto al */
+    emit8(&out, 0x0f);
+    emit8(&out, 0x90);
+    emit8(&out, 0xc0);
+    emit_to_context(&out, RAX, CTX_FLAG_SAVE);
+    emit_unspill(&out, RAX);
+}
+
 void emit_restore_flags(void) {
     emit_from_context(&out, RAX, CTX_FLAG_SAVE);
     emit8(&out, 0x04); /* add al, 127: the overflow flag */

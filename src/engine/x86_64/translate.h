@@ -40,7 +40,8 @@ struct cold {
     bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
     uint32_t tested; /* the same: of a whole operand only these bits decide; 0: all */
-    bool owes;    /* the same: the trace has still to undo what it defined (frames.c) */
+    int owes;     /* the same: what the trace has still to undo lies so far below the stack
+                     pointer, 0: nothing (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
     bool values; /* COLD_TOUCH: hands C the values of the plan's vectors */
 };
@@ -100,7 +101,9 @@ void emit_call(const struct instruction *i, bool flags_live, bool keeps);
 bool emit_slot_jump(const struct instruction *i);
 void emit_indirect_jump(const struct instruction *i, bool flags_live);
 void emit_return(const struct instruction *i, bool flags_live);
-/* Back from where emit_return put them, with RAX. */
+/* Live flags are put aside in the context, and come back from there, with RAX, which was
+   spilled. */
+void emit_save_flags(void);
 void emit_restore_flags(void);
 /* flags_after: those that are live behind the instruction. */
 void emit_branch(const struct instruction *i, uint32_t flags_after);
@@ -158,8 +161,9 @@ bool frame_has(const struct memory *m);
 /* The same in the red zone, of a function that goes straight back from here: what was
    defined so is undone by emit_frame_end, to be told of each instruction before it runs. */
 bool frame_has_below(const struct instruction *i, const struct memory *m);
-/* Whether the trace has defined such a slot and not undone it yet. */
-bool frame_owes(void);
+/* The lowest such slot that the trace has defined and not undone yet: bytes from the stack
+   pointer, below 0; 0: none. */
+int frame_owes(void);
 void emit_frame_end(const struct instruction *i);
 /* A push or pop of which only the move of the stack pointer counts. */
 bool makes_frame(const struct instruction *i);
