@@ -463,8 +463,10 @@ void emit_cold_check(struct cold *c) {
     }
     emit_own_return_address(c);
     if (c->owes) { /* whoever goes on from here does not know: the next return sees to it */
+        bool flags = c->spilled & 1u << RCX; /* by jrcxz, where flags are live */
+        if (flags)
+            emit_save_flags();
         emit_spill(&out, RCX);
-        emit_save_flags();
         emit_op(&out, 0x8d, RCX, RSP, c->owes);
         emit8(&out, 0x64); /* cmp rcx, fs:[mark] */
         emit8(&out, 0x48);
@@ -474,8 +476,10 @@ void emit_cold_check(struct cold *c) {
         emit_to_context(&out, RCX, CTX_MARK);
         patch_jump(lower, out.at);
         emit_unspill(&out, RCX);
-        emit_spill(&out, RAX);
-        emit_restore_flags();
+        if (flags) {
+            emit_spill(&out, RAX);
+            emit_restore_flags();
+        }
     }
     emit_dirty_set();
     uint8_t *number = out.at;
