@@ -105,6 +105,15 @@ static APART void taken(void) { /* its room is where that of `leaf` was, and not
             seen();
 }
 
+/* The same with a slot of 4 bytes as the lowest: its caller's slots stay as they are. */
+static APART _Complex double halves(int n) {
+    _Complex double pair;
+    __real pair = n + 1;
+    __imag pair = n - 1;
+    return pair;
+}
+static APART void sum(double *to) { *to = __real halves(5); }
+
 static APART void half_way(void) {
     struct holes *a = malloc(sizeof *a), *b = malloc(sizeof *b);
     a->a = a->b = a->c = 1;
@@ -113,6 +122,10 @@ static APART void half_way(void) {
     for (int k = 0; k < 50; k++)
         leaf(b, a, k);
     taken();
+    double total;
+    sum(&total);
+    if (total > 1000)
+        seen();
     free(a);
     free(b);
 }

@@ -190,7 +190,7 @@ bool frame_has_below(const struct instruction *i, const struct memory *m) {
     return true;
 }
 
-int frame_owes(void) { return (int)below; }
+int frame_owes(void) { return (int)(below & -8); }
 
 void emit_frame_end(const struct instruction *i) {
     if (!below || !pops_frame_pointer(i))

@@ -161,8 +161,8 @@ bool frame_has(const struct memory *m);
 /* The same in the red zone, of a function that goes straight back from here: what was
    defined so is undone by emit_frame_end, to be told of each instruction before it runs. */
 bool frame_has_below(const struct instruction *i, const struct memory *m);
-/* The lowest such slot that the trace has defined and not undone yet: bytes from the stack
-   pointer, below 0; 0: none. */
+/* Where the lowest 8 bytes begin that the trace has defined and not undone yet: bytes from the
+   stack pointer, below 0; 0: none. */
 int frame_owes(void);
 void emit_frame_end(const struct instruction *i);
 /* A push or pop of which only the move of the stack pointer counts. */
