@@ -358,6 +358,7 @@ struct wanted {
     int64_t offset, base, pointer; /* the place, the frame base, the stack pointer: all from
                                       the frame address */
     Dwarf_Addr address;
+    bool realigned; /* the frame pointer stands at no fixed place */
     Dwarf_Die found;
     bool has;
     int64_t start, size; /* of the last place that covered it */
@@ -365,26 +366,26 @@ struct wanted {
 };
 
 /* DW_AT_frame_base in terms of the canonical frame address. */
-static bool frame_base(Dwarf_Die *function, Dwarf_Addr address, int64_t pointer, int64_t *base) {
+static bool frame_base(Dwarf_Die *function, struct wanted *w) {
     Dwarf_Attribute attribute;
     Dwarf_Op *ops;
     size_t count;
     if (!dwarf_attr(function, DW_AT_frame_base, &attribute) ||
-        dwarf_getlocation_addr(&attribute, address, &ops, &count, 1) != 1 || count != 1)
+        dwarf_getlocation_addr(&attribute, w->address, &ops, &count, 1) != 1 || count != 1)
         return false;
     switch (ops[0].atom) {
     case DW_OP_call_frame_cfa:
-        *base = 0;
+        w->base = 0;
         return true;
     case DW_OP_breg6:
-        *base = -16 + (int64_t)ops[0].number;
-        return true;
+        w->base = -16 + (int64_t)ops[0].number;
+        return !w->realigned;
     case DW_OP_reg6: /* the frame pointer: below the return address and its old value */
-        *base = -16;
-        return true;
+        w->base = -16;
+        return !w->realigned;
     case DW_OP_reg7:
-        *base = pointer;
-        return pointer != LEDGER_NO_POINTER;
+        w->base = w->pointer;
+        return w->pointer != LEDGER_NO_POINTER;
     default:
         return false;
     }
@@ -412,6 +413,8 @@ static bool place_covers(const Dwarf_Op *op, int64_t size, struct wanted *w) {
         start += w->pointer;
         break;
     case DW_OP_breg6: /* below the return address and the old frame pointer */
+        if (w->realigned)
+            return false;
         start -= 16;
         break;
     default:
@@ -495,6 +498,22 @@ static int64_t pointer_in(struct symbol_file *f, Dwarf_Die *function) {
     return lowest;
 }
 
+/* Whether the canonical frame address is no fixed distance from a register: then the function
+   has aligned its frame before it set the frame pointer. */
+static bool is_realigned(struct symbol_file *f, Dwarf_Addr address) {
+    Dwarf_Addr bias, debug_bias;
+    Dwarf_Frame *frame;
+    Dwarf_Op *ops;
+    size_t count;
+    Dwarf_CFI *cfi = dwfl_module_eh_cfi(f->module, &bias);
+    dwfl_module_getdwarf(f->module, &debug_bias);
+    if (!cfi || dwarf_cfi_addrframe(cfi, address + debug_bias - bias, &frame) != 0)
+        return false;
+    bool fixed = dwarf_frame_cfa(frame, &ops, &count) != 0 || (count == 1 && ops[0].atom == DW_OP_bregx);
+    free(frame);
+    return !fixed;
+}
+
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
                                  uint64_t link_address, int64_t offset, int64_t pointer) {
     struct variable none = {0};
@@ -510,7 +529,8 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
             if (w.pointer == LEDGER_NO_POINTER)
                 w.pointer = pointer_in(f, &scopes[i]);
-            if (frame_base(&scopes[i], w.address, w.pointer, &w.base))
+            w.realigned = is_realigned(f, w.address);
+            if (frame_base(&scopes[i], &w))
                 search_scope(&scopes[i], &w);
             break;
         }
