@@ -12,7 +12,15 @@
 #define STT_GNU_IFUNC 10
 #endif
 
-enum place { PLACE_PROGRAM, PLACE_STATIC_PROGRAM, PLACE_STATIC_PIE, PLACE_LIBRARY_C, PLACE_ALLOCATOR, PLACE_OTHER };
+enum place {
+    PLACE_PROGRAM,
+    PLACE_STATIC_PROGRAM,
+    PLACE_STATIC_PIE,
+    PLACE_LIBRARY_C,
+    PLACE_LIBRARY_CXX,
+    PLACE_ALLOCATOR,
+    PLACE_OTHER
+};
 
 static struct {
     gaddr start, end;
@@ -51,20 +59,33 @@ static enum place place_of(const char *path) {
     if (has_prefix(name, "libc.so") || has_prefix(name, "libc-2") ||
         has_prefix(name, "libc.musl") || has_prefix(name, "ld-musl"))
         return PLACE_LIBRARY_C;
-    static const char *const allocators[] = {"libstdc++", "libc++",     "libjemalloc", "libtcmalloc",
-                                             "libmimalloc", "libcxxrt", "libsupc++"};
-    for (unsigned i = 0; i < sizeof allocators / sizeof allocators[0]; i++)
-        if (has_prefix(name, allocators[i]))
-            return PLACE_ALLOCATOR;
+    static const struct {
+        const char *prefix;
+        enum place place;
+    } rows[] = {{"libstdc++", PLACE_LIBRARY_CXX}, {"libc++", PLACE_LIBRARY_CXX},
+                {"libcxxrt", PLACE_LIBRARY_CXX},  {"libsupc++", PLACE_LIBRARY_CXX},
+                {"libjemalloc", PLACE_ALLOCATOR}, {"libtcmalloc", PLACE_ALLOCATOR},
+                {"libmimalloc", PLACE_ALLOCATOR}};
+    for (unsigned i = 0; i < sizeof rows / sizeof rows[0]; i++)
+        if (has_prefix(name, rows[i].prefix))
+            return rows[i].place;
     return PLACE_OTHER;
 }
+
+/* The program has allocation operators of its own, or a library that it looks into before the
+   one of C++. Then that one's forms, as those with a size, call them (C++17, 21.6.2), and have
+   to run; so do those that are left, as theirs go on to malloc and free as well. */
+static bool own_operators;
 
 /* Whether the module's own definition is one to replace. A program may define
    allocation operators or string functions of its own and means them. */
 static bool wanted(enum place place, const struct replaced *r, int binding) {
+    if (own_operators && place != PLACE_ALLOCATOR && replaced_is_operator(r))
+        return false;
     switch (place) {
     case PLACE_LIBRARY_C:
         return true;
+    case PLACE_LIBRARY_CXX:
     case PLACE_ALLOCATOR:
         return replaced_is_heap(r);
     case PLACE_STATIC_PROGRAM:
@@ -78,9 +99,10 @@ static bool wanted(enum place place, const struct replaced *r, int binding) {
     }
 }
 
+/* Only looks for the program's own operators, or takes what is wanted. */
 static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *table,
                          const Elf64_Shdr *sections, int section_count, gaddr bias,
-                         enum place place) {
+                         enum place place, bool look) {
     if (table->sh_link >= (uint32_t)section_count)
         return;
     const Elf64_Shdr *strings = &sections[table->sh_link];
@@ -99,7 +121,9 @@ static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *tabl
         if (first != '_' && (first < 'a' || first > 'w'))
             continue;
         const struct replaced *r = replaced_by_name(name);
-        if (!r || !wanted(place, r, binding))
+        if (look)
+            own_operators |= r && replaced_is_operator(r) && binding == STB_GLOBAL;
+        if (!r || look || !wanted(place, r, binding))
             continue;
         if (type == STT_GNU_IFUNC)
             replaced_add_resolver(bias + s->st_value, r);
@@ -217,9 +241,12 @@ static bool take_file(int fd, gaddr bias, enum place place) {
         header->e_shoff && header->e_shoff < length &&
         header->e_shoff + header->e_shnum * sizeof(Elf64_Shdr) <= length) {
         const Elf64_Shdr *sections = (const Elf64_Shdr *)(file + header->e_shoff);
-        for (int i = 0; i < header->e_shnum; i++)
-            if (sections[i].sh_type == SHT_DYNSYM || sections[i].sh_type == SHT_SYMTAB)
-                take_symbols(file, length, &sections[i], sections, header->e_shnum, bias, place);
+        int last = place == PLACE_OTHER;
+        for (int look = last || place <= PLACE_STATIC_PIE; look >= last; look--)
+            for (int i = 0; i < header->e_shnum; i++)
+                if (sections[i].sh_type == SHT_DYNSYM || sections[i].sh_type == SHT_SYMTAB)
+                    take_symbols(file, length, &sections[i], sections, header->e_shnum, bias,
+                                 place, look);
         go = has_section(file, length, header, ".gopclntab");
     }
     system_call(__NR_munmap, p, size);
@@ -253,7 +280,7 @@ void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
     enum place place = place_of(path);
     note_module(path, bias, start, (bias + high + 4095) & ~4095ULL);
     add_range(path, start, bias + high, place);
-    if (place != PLACE_OTHER) {
+    if (place != PLACE_OTHER || !in_system_folder(path)) {
         char self[64]; /* an own description: the guest's file position stays */
         format(self, sizeof self, "/proc/self/fd/%d", (uint64_t)(int64_t)fd);
         int own = (int)system_call(__NR_open, self, O_RDONLY | O_CLOEXEC, 0);
