@@ -518,6 +518,8 @@ enum checked check_instruction(struct context *c, gaddr pc, bool trusted);
 void check_string(struct context *c, uint32_t how);
 /* What the faulting instruction tried: address, size, direction. */
 void describe_fault(struct context *c, gaddr pc, struct access *access);
+/* A division failed: tells of an undefined divisor or dividend. */
+void describe_division(struct context *c, gaddr pc);
 
 /* --- linux/signals.c, threads.c, syscalls.c, views.c, limits.c,
    process.c --- */

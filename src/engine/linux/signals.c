@@ -250,6 +250,8 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
             finding_report(c, site.pc, &a);
         info->si_addr = (void *)(uintptr_t)c->fault_address;
     } else {
+        if (number == 8)
+            describe_division(c, site.pc);
         info->si_addr = (void *)(uintptr_t)site.pc;
     }
     /* first in the queue */

@@ -316,6 +316,38 @@ void describe_fault(struct context *c, gaddr pc, struct access *access) {
     }
 }
 
+void describe_division(struct context *c, gaddr pc) {
+    struct instruction i;
+    decode_here(&i, pc);
+    const ZydisDecodedOperand *o = &i.operands[0];
+    if (!i.valid || (i.z.mnemonic != ZYDIS_MNEMONIC_DIV && i.z.mnemonic != ZYDIS_MNEMONIC_IDIV))
+        return;
+    unsigned size = o->size / 8u;
+    if (o->type == ZYDIS_OPERAND_TYPE_MEMORY) {
+        if (!check_defined(c, pc, effective(c, &i.memory[0]), size,
+                           "is the divisor of a division that fails", NULL))
+            return;
+    } else {
+        int reg = register_number(o->reg.value);
+        bool high = o->reg.value >= ZYDIS_REGISTER_AH && o->reg.value <= ZYDIS_REGISTER_BH;
+        for (unsigned byte = high; byte < high + size; byte++)
+            if (dirty_words(c)[reg] >> 8 * byte & 255) {
+                finding_undefined(c, pc, dirty_byte_origin(c, reg, (int)byte),
+                                  "is the divisor of a division that fails", 0, 0, NULL);
+                return;
+            }
+    }
+    for (unsigned byte = 0; byte < 2 * size; byte++) {
+        int reg = size > 1 && byte >= size ? RDX : RAX; /* of 8 bits: all in AX */
+        unsigned in = reg == RDX ? byte - size : byte;
+        if (dirty_words(c)[reg] >> 8 * in & 255) {
+            finding_undefined(c, pc, dirty_byte_origin(c, reg, (int)in),
+                              "is the dividend of a division that fails", 0, 0, NULL);
+            return;
+        }
+    }
+}
+
 static void emulate_cpuid(struct context *c) {
     uint32_t leaf = (uint32_t)c->registers[RAX], sub = (uint32_t)c->registers[RCX];
     uint32_t a, b, x, d;
