@@ -726,10 +726,18 @@ static bool condition_rule(struct step *k) {
     case RULE_MOVE_IF: {
         bool taken = condition_holds(c->flags, p->condition);
         uint64_t a = va(k, 0), b = va(k, 1), s = load(k->bits[0], 8) & m, t = sa(k, 1);
+        int from = taken ? 1 : 0;
         if (!p->operands[0].read)
             s = dirty_words(c)[p->operands[0].number] & m;
         if (open && !k->origin)
             k->origin = dirty_origin(c, ELEMENT_FLAGS);
+        if (!open && p->operands[from].kind == OPERAND_GENERAL) {
+            uint32_t *parts = dirty_origins(c, p->operands[from].number);
+            k->origin = parts[!(uint32_t)(taken ? t : s)];
+            k->parts[0] = parts[0];
+            k->parts[1] = parts[1];
+            k->noted = p->operands[0].size >= 4 ? 2 : 0;
+        }
         result(k, 0, open ? merge_bits(a, s, b, t) & m : taken ? t : s);
         return true;
     }
