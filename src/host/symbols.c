@@ -363,6 +363,9 @@ struct wanted {
     bool has;
     int64_t start, size; /* of the last place that covered it */
     int64_t found_start, found_size;
+    int64_t lowest; /* where variables of fixed size begin */
+    Dwarf_Die varying; /* one whose size the run decides */
+    int varying_count;
 };
 
 /* DW_AT_frame_base in terms of the canonical frame address. */
@@ -401,6 +404,16 @@ static int64_t size_of(Dwarf_Die *variable) {
     return size > 0 ? (int64_t)size : 1;
 }
 
+/* An array of a length that is not constant. */
+static bool is_varying(Dwarf_Die *variable) {
+    Dwarf_Attribute attribute;
+    Dwarf_Die type;
+    Dwarf_Word size;
+    return dwarf_attr_integrate(variable, DW_AT_type, &attribute) &&
+           dwarf_formref_die(&attribute, &type) && dwarf_peel_type(&type, &type) == 0 &&
+           dwarf_tag(&type) == DW_TAG_array_type && dwarf_aggregate_size(&type, &size) != 0;
+}
+
 static bool place_covers(const Dwarf_Op *op, int64_t size, struct wanted *w) {
     int64_t start = (int64_t)op->number;
     switch (op->atom) {
@@ -422,6 +435,7 @@ static bool place_covers(const Dwarf_Op *op, int64_t size, struct wanted *w) {
     }
     w->start = start;
     w->size = size;
+    w->lowest = start < w->lowest ? start : w->lowest;
     return w->offset >= start && w->offset < start + size;
 }
 
@@ -451,7 +465,10 @@ static void search_scope(Dwarf_Die *scope, struct wanted *w) {
         switch (dwarf_tag(&child)) {
         case DW_TAG_variable:
         case DW_TAG_formal_parameter:
-            if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1)) {
+            if (is_varying(&child)) {
+                w->varying = child;
+                w->varying_count++;
+            } else if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1)) {
                 w->found = child;
                 w->found_start = w->start;
                 w->found_size = w->size;
@@ -535,6 +552,13 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
             break;
         }
     free(scopes);
+    /* Below all others only arrays of varying length are found, and nothing tells where each
+       begins: where there is one it is that. */
+    if (!w.has && w.varying_count == 1 && w.offset < w.lowest) {
+        w.found = w.varying;
+        w.found_start = w.offset;
+        w.has = true;
+    }
     if (!w.has)
         return none;
     Dwarf_Attribute attribute;
