@@ -65,6 +65,7 @@ struct ledger_origin {
     uint32_t next;   /* chain of one hash bucket */
     int64_t offset;  /* from the canonical frame address (DWARF); from the block's start */
     int64_t pointer; /* the stack pointer's, from the same */
+    int64_t frame;   /* the frame pointer's, where the function has one; 0: not known */
     uint64_t block_size;
 };
 

@@ -140,7 +140,7 @@ static uint32_t intern(const struct ledger_origin *wanted) {
     for (uint32_t i = head; i; i = ledger->origins[i].next) {
         const struct ledger_origin *o = &ledger->origins[i];
         if (o->kind == wanted->kind && o->stack == wanted->stack &&
-            (o->offset == wanted->offset || o->kind == ORIGIN_HEAP))
+            ((o->offset == wanted->offset && o->frame == wanted->frame) || o->kind == ORIGIN_HEAP))
             return i;
     }
     uint32_t i = __atomic_add_fetch(&ledger->next_origin, 1, __ATOMIC_RELAXED);
@@ -156,6 +156,18 @@ static uint32_t intern(const struct ledger_origin *wanted) {
                                         __ATOMIC_ACQUIRE));
     __atomic_store_n(&o->ready, 1, __ATOMIC_RELEASE);
     return i;
+}
+
+/* Where the frame pointer stands from the frame's address. A function that aligns its frame to
+   more than the stack is aligned to, and cannot go by the stack pointer, puts the return address
+   once more above it, so that debuggers find both. */
+static int64_t frame_pointer(gaddr cfa, gaddr return_address, gaddr lowest) {
+    for (uint64_t alignment = 32; alignment <= 4096; alignment *= 2) {
+        gaddr frame = ((cfa - 8) & -alignment) - 16;
+        if (frame != cfa - 16 && frame >= lowest && *(gaddr *)guest(frame + 8) == return_address)
+            return (int64_t)(frame - cfa);
+    }
+    return -16;
 }
 
 uint32_t origin_frame(struct context *c, gaddr address) {
@@ -174,7 +186,8 @@ uint32_t origin_frame(struct context *c, gaddr address) {
             struct ledger_origin o = {.kind = ORIGIN_STACK,
                                       .stack = node,
                                       .offset = (int64_t)(address - cfa),
-                                      .pointer = (int64_t)(inner - cfa)};
+                                      .pointer = (int64_t)(inner - cfa),
+                                      .frame = frame_pointer(cfa, e->return_address, inner)};
             return intern(&o);
         }
         inner = e->stack_pointer + 8;

@@ -193,7 +193,8 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
         return;
     snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
     f->variable =
-        symbols_variable(c->symbols, c->run->pool, path, pc - m->bias, o->offset, o->pointer);
+        symbols_variable(c->symbols, c->run->pool, path, pc - m->bias, o->offset, o->pointer,
+                         o->frame);
 }
 
 /* A structure passed by value, read with what lies behind its block in one aligned word

@@ -355,10 +355,9 @@ const uint8_t *symbol_file_code(struct symbol_file *f, uint64_t address, uint64_
 /* --- variables --- */
 
 struct wanted {
-    int64_t offset, base, pointer; /* the place, the frame base, the stack pointer: all from
-                                      the frame address */
+    int64_t offset, base, pointer, frame; /* the place, the frame base, the stack pointer, the
+                                             frame pointer, 0: not known; from the frame address */
     Dwarf_Addr address;
-    bool realigned; /* the frame pointer stands at no fixed place */
     Dwarf_Die found;
     bool has;
     int64_t start, size; /* of the last place that covered it */
@@ -381,11 +380,11 @@ static bool frame_base(Dwarf_Die *function, struct wanted *w) {
         w->base = 0;
         return true;
     case DW_OP_breg6:
-        w->base = -16 + (int64_t)ops[0].number;
-        return !w->realigned;
-    case DW_OP_reg6: /* the frame pointer: below the return address and its old value */
-        w->base = -16;
-        return !w->realigned;
+        w->base = w->frame + (int64_t)ops[0].number;
+        return w->frame;
+    case DW_OP_reg6:
+        w->base = w->frame;
+        return w->frame;
     case DW_OP_reg7:
         w->base = w->pointer;
         return w->pointer != LEDGER_NO_POINTER;
@@ -425,10 +424,10 @@ static bool place_covers(const Dwarf_Op *op, int64_t size, struct wanted *w) {
             return false;
         start += w->pointer;
         break;
-    case DW_OP_breg6: /* below the return address and the old frame pointer */
-        if (w->realigned)
+    case DW_OP_breg6:
+        if (!w->frame)
             return false;
-        start -= 16;
+        start += w->frame;
         break;
     default:
         return false;
@@ -532,7 +531,8 @@ static bool is_realigned(struct symbol_file *f, Dwarf_Addr address) {
 }
 
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
-                                 uint64_t link_address, int64_t offset, int64_t pointer) {
+                                 uint64_t link_address, int64_t offset, int64_t pointer,
+                                 int64_t frame) {
     struct variable none = {0};
     struct symbol_file *f = path ? symbol_file_open(symbols, path) : NULL;
     if (!f || !f->module)
@@ -546,7 +546,8 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
             if (w.pointer == LEDGER_NO_POINTER)
                 w.pointer = pointer_in(f, &scopes[i]);
-            w.realigned = is_realigned(f, w.address);
+            /* else below the return address and its old value */
+            w.frame = is_realigned(f, w.address) ? frame : -16;
             if (frame_base(&scopes[i], &w))
                 search_scope(&scopes[i], &w);
             break;

@@ -15,7 +15,8 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
                     uint64_t link_address, bool exact, struct frame *frames, int room);
 /* The variable of the function at the address that covers a place in its frame:
    bytes from the canonical frame address (DWARF 5, 6.4), the stack pointer given
-   likewise or LEDGER_NO_POINTER. Its name stays null where none is known. */
+   likewise or LEDGER_NO_POINTER, the frame pointer likewise, 0: not known. Its name stays null where none is known. */
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
-                                 uint64_t link_address, int64_t offset, int64_t pointer);
+                                 uint64_t link_address, int64_t offset, int64_t pointer,
+                                 int64_t frame);
 #endif

@@ -1,5 +1,5 @@
 /* Frames that are aligned to more than the stack is: their variables stand at no fixed distance
-   from the frame's address. The right name is told, or none. */
+   from the frame's address. */
 #define APART __attribute__((noinline, noclone))
 #define hide(p) __asm__ volatile("" : : "r"(p) : "memory")
 static volatile int sink;
@@ -13,7 +13,7 @@ static APART void fill(struct wide *w, long n) {
         w->m[i] = n;
 }
 static APART int all(struct wide w, const struct wide *other) {
-    if (other->m[3] > 3) // expect: uninitialized-value from=stack unlike=first
+    if (other->m[3] > 3) // expect: uninitialized-value from=stack variable=second
         seen();
     return w.m[0] > 3;
 }
@@ -24,7 +24,7 @@ static APART int passes(long n) {
     fill(&first, n);
     fill(&third, n);
     hide(&second);
-    if (second.m[1] > 3) // expect: uninitialized-value from=stack unlike=first
+    if (second.m[1] > 3) // expect: uninitialized-value from=stack variable=second
         seen();
     return all(first, &second) + all(third, &first);
 }
