@@ -403,14 +403,15 @@ static int64_t size_of(Dwarf_Die *variable) {
     return size > 0 ? (int64_t)size : 1;
 }
 
-/* An array of a length that is not constant. */
+/* An array of a length that is not constant. Of vectors gcc leaves the length out at times. */
 static bool is_varying(Dwarf_Die *variable) {
     Dwarf_Attribute attribute;
     Dwarf_Die type;
     Dwarf_Word size;
     return dwarf_attr_integrate(variable, DW_AT_type, &attribute) &&
            dwarf_formref_die(&attribute, &type) && dwarf_peel_type(&type, &type) == 0 &&
-           dwarf_tag(&type) == DW_TAG_array_type && dwarf_aggregate_size(&type, &size) != 0;
+           dwarf_tag(&type) == DW_TAG_array_type && !dwarf_hasattr(&type, DW_AT_GNU_vector) &&
+           dwarf_aggregate_size(&type, &size) != 0;
 }
 
 static bool place_covers(const Dwarf_Op *op, int64_t size, struct wanted *w) {
