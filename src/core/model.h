@@ -36,6 +36,7 @@ struct variable {
     int line;
     uint64_t size;  /* bytes; 0: not known */
     int64_t offset; /* of the place in question from its first byte */
+    int outward;    /* frames, inlined, before that of the function whose it is */
 };
 
 /* How often a finding was met in one process. */

@@ -195,6 +195,10 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
     f->variable =
         symbols_variable(c->symbols, c->run->pool, path, pc - m->bias, o->offset, o->pointer,
                          o->frame);
+    if (f->variable.outward < f->origin_stack.count) {
+        f->origin_stack.frames += f->variable.outward;
+        f->origin_stack.count -= f->variable.outward;
+    }
 }
 
 /* A structure passed by value, read with what lies behind its block in one aligned word

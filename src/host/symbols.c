@@ -359,6 +359,7 @@ struct wanted {
                                              frame pointer, 0: not known; from the frame address */
     Dwarf_Addr address;
     Dwarf_Die found;
+    Dwarf_Off owner; /* the function, maybe an inlined one */
     bool has;
     int64_t start, size; /* of the last place that covered it */
     int64_t found_start, found_size;
@@ -457,7 +458,7 @@ static bool covers(Dwarf_Die *variable, struct wanted *w) {
     return false;
 }
 
-static void search_scope(Dwarf_Die *scope, struct wanted *w) {
+static void search_scope(Dwarf_Die *scope, Dwarf_Off owner, struct wanted *w) {
     Dwarf_Die child;
     if (dwarf_child(scope, &child) != 0)
         return;
@@ -467,17 +468,21 @@ static void search_scope(Dwarf_Die *scope, struct wanted *w) {
         case DW_TAG_formal_parameter:
             if (is_varying(&child)) {
                 w->varying = child;
+                w->owner = w->has ? w->owner : owner;
                 w->varying_count++;
             } else if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1)) {
                 w->found = child;
+                w->owner = owner;
                 w->found_start = w->start;
                 w->found_size = w->size;
                 w->has = true;
             }
             break;
         case DW_TAG_lexical_block:
+            search_scope(&child, owner, w);
+            break;
         case DW_TAG_inlined_subroutine:
-            search_scope(&child, w);
+            search_scope(&child, dwarf_dieoffset(&child), w);
             break;
         }
     } while (dwarf_siblingof(&child, &child) == 0);
@@ -550,10 +555,9 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
             /* else below the return address and its old value */
             w.frame = is_realigned(f, w.address) ? frame : -16;
             if (frame_base(&scopes[i], &w))
-                search_scope(&scopes[i], &w);
+                search_scope(&scopes[i], dwarf_dieoffset(&scopes[i]), &w);
             break;
         }
-    free(scopes);
     /* Below all others only arrays of varying length are found, and nothing tells where each
        begins: where there is one it is that. */
     if (!w.has && w.varying_count == 1 && w.offset < w.lowest) {
@@ -561,6 +565,13 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
         w.found_start = w.offset;
         w.has = true;
     }
+    int outward = 0;
+    for (int i = 0; i < count && dwarf_tag(&scopes[i]) != DW_TAG_subprogram; i++) {
+        if (dwarf_dieoffset(&scopes[i]) == w.owner)
+            break;
+        outward += dwarf_tag(&scopes[i]) == DW_TAG_inlined_subroutine;
+    }
+    free(scopes);
     if (!w.has)
         return none;
     Dwarf_Attribute attribute;
@@ -568,7 +579,8 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
         dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
     struct variable v = {.name = pool_text(pool, dwarf_diename(&w.found)),
                          .size = (uint64_t)w.found_size,
-                         .offset = offset - w.found_start};
+                         .offset = offset - w.found_start,
+                         .outward = outward};
     Dwarf_Word file = 0, line = 0;
     if (dwarf_attr_integrate(&w.found, DW_AT_decl_line, &attribute))
         dwarf_formudata(&attribute, &line);

@@ -5,6 +5,7 @@
        code;  // expect: KIND [size=N] [offset=N] [where=W] [count=N] [access=N]
                          [blocks=N] [bytes=N] [class=C] [dependent=N] [allocated=LINE]
                          [from=F] [variable=NAME] [origin=LINE] [through=FUNCTION]
+                         [of=FUNCTION: the variable's]
                          [unlike=NAME: of a variable with another name, or with none]
 
    An expectation belongs to the line it stands on: some finding of that kind must
@@ -109,6 +110,10 @@ static bool holds(const json_t *finding, const char *name, const char *value,
         text = json_string_value(json_object_get(json_object_get(finding, "origin"), "from"));
     else if (strcmp(name, "variable") == 0)
         text = json_string_value(json_object_get(json_object_get(finding, "origin"), "variable"));
+    else if (strcmp(name, "of") == 0)
+        text = json_string_value(json_object_get(
+            json_array_get(json_object_get(json_object_get(finding, "origin"), "stack"), 0),
+            "function"));
     else if (strcmp(name, "unlike") == 0) {
         text = json_string_value(json_object_get(json_object_get(finding, "origin"), "variable"));
         return !text || strcmp(text, value) != 0;
