@@ -79,7 +79,7 @@ static bool own_operators;
 
 /* Whether the module's own definition is one to replace. A program may define
    allocation operators or string functions of its own and means them. */
-static bool wanted(enum place place, const struct replaced *r, int binding) {
+static bool wanted(enum place place, const struct replaced *r) {
     if (own_operators && place != PLACE_ALLOCATOR && replaced_is_operator(r))
         return false;
     switch (place) {
@@ -89,14 +89,45 @@ static bool wanted(enum place place, const struct replaced *r, int binding) {
     case PLACE_ALLOCATOR:
         return replaced_is_heap(r);
     case PLACE_STATIC_PROGRAM:
-        return !replaced_is_operator(r) || binding == STB_WEAK;
     case PLACE_STATIC_PIE: /* the linker has made the C library's symbols local */
         return true;
     case PLACE_PROGRAM:
-        return replaced_is_operator(r) && binding == STB_WEAK;
+        return replaced_is_operator(r);
     default:
         return false;
     }
+}
+
+/* Of libstdc++'s archive: these operators stand in files of their own, which the table of
+   symbols names before it comes to the functions. */
+static const struct {
+    const char *file, *symbol;
+} archived[] = {{"new_op.o", "_Znwm"},
+                {"new_opa.o", "_ZnwmSt11align_val_t"},
+                {"new_opnt.o", "_ZnwmRKSt9nothrow_t"}};
+enum { ARCHIVED = sizeof archived / sizeof archived[0] };
+
+/* Whether a function is no more than a jump to another. */
+static bool only_jumps(const char *file, uint64_t size, const Elf64_Shdr *section,
+                       const Elf64_Sym *s) {
+    static const char landing[] = "\xf3\x0f\x1e\xfa"; /* endbr64 */
+    uint64_t at = section->sh_offset + (s->st_value - section->sh_addr), length = s->st_size;
+    if (section->sh_type == SHT_NOBITS || length < 5 || at > size || length > size - at)
+        return false;
+    if (length == 9 && same_bytes(file + at, landing, 4)) {
+        at += 4;
+        length -= 4;
+    }
+    return length == 5 && (uint8_t)file[at] == 0xe9;
+}
+
+/* Whether an operator that is linked into the program is the library's: weak, or from one of the
+   files (bits) of the archive. */
+static bool is_librarys(const Elf64_Sym *s, const char *name, unsigned files) {
+    for (unsigned i = 0; i < ARCHIVED; i++)
+        if ((files >> i & 1) && same_text(name, archived[i].symbol))
+            return true;
+    return s->st_info >> 4 == STB_WEAK;
 }
 
 /* Only looks for the program's own operators, or takes what is wanted. */
@@ -110,9 +141,13 @@ static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *tabl
         return;
     const Elf64_Sym *symbols = (const Elf64_Sym *)(file + table->sh_offset);
     const char *names = file + strings->sh_offset;
+    unsigned files = 0;
     for (uint64_t i = 0; i < table->sh_size / sizeof *symbols; i++) {
         const Elf64_Sym *s = &symbols[i];
         int type = s->st_info & 15, binding = s->st_info >> 4;
+        for (unsigned k = 0; look && type == STT_FILE && k < ARCHIVED; k++)
+            if (s->st_name < strings->sh_size && same_text(names + s->st_name, archived[k].file))
+                files |= 1u << k;
         if ((type != STT_FUNC && type != STT_GNU_IFUNC) || s->st_shndx == SHN_UNDEF ||
             (binding == STB_LOCAL && place != PLACE_STATIC_PIE) || !s->st_value || s->st_name >= strings->sh_size)
             continue;
@@ -122,8 +157,10 @@ static void take_symbols(const char *file, uint64_t size, const Elf64_Shdr *tabl
             continue;
         const struct replaced *r = replaced_by_name(name);
         if (look)
-            own_operators |= r && replaced_is_operator(r) && binding == STB_GLOBAL;
-        if (!r || look || !wanted(place, r, binding))
+            own_operators |= r && replaced_is_operator(r) && !is_librarys(s, name, files) &&
+                             !(s->st_shndx < section_count &&
+                               only_jumps(file, size, &sections[s->st_shndx], s));
+        if (!r || look || !wanted(place, r))
             continue;
         if (type == STT_GNU_IFUNC)
             replaced_add_resolver(bias + s->st_value, r);
