@@ -59,7 +59,8 @@ static const struct words {
          "deleter)."},
     [KIND_UNINITIALIZED_VALUE] =
         {"A value that nobody ever set decided what the program does: a branch, an address, "
-         "what goes to the kernel, or that a division fails. Its content is left over from something else and differs "
+         "what goes to the kernel, or that a division fails. Its content is left over from "
+         "something else and differs "
          "from run to run, machine to machine.",
          "A variable that is set on some paths only, a structure of which one member was "
          "forgotten, a block of malloc taken for one of calloc, a read that returned less than "

@@ -281,7 +281,8 @@ static bool take_file(int fd, gaddr bias, enum place place) {
         int last = place == PLACE_OTHER;
         for (int look = last || place <= PLACE_STATIC_PIE; look >= last; look--)
             for (int i = 0; i < header->e_shnum; i++)
-                if (sections[i].sh_type == SHT_DYNSYM || sections[i].sh_type == SHT_SYMTAB)
+                if (sections[i].sh_type == SHT_DYNSYM ||
+                    (sections[i].sh_type == SHT_SYMTAB && place != PLACE_OTHER))
                     take_symbols(file, length, &sections[i], sections, header->e_shnum, bias,
                                  place, look);
         go = has_section(file, length, header, ".gopclntab");

@@ -316,36 +316,36 @@ void describe_fault(struct context *c, gaddr pc, struct access *access) {
     }
 }
 
+/* Tells of the first undefined byte of a register, of `size` from `from` on. */
+static bool tell_register(struct context *c, gaddr pc, int reg, unsigned from, unsigned size,
+                          const char *what) {
+    for (unsigned byte = from; byte < from + size; byte++)
+        if (dirty_words(c)[reg] >> 8 * byte & 255) {
+            finding_undefined(c, pc, dirty_byte_origin(c, reg, (int)byte), what, 0, 0, NULL);
+            return true;
+        }
+    return false;
+}
+
 void describe_division(struct context *c, gaddr pc) {
+    static const char divisor[] = "is the divisor of a division that fails",
+                      dividend[] = "is the dividend of a division that fails";
     struct instruction i;
     decode_here(&i, pc);
     const ZydisDecodedOperand *o = &i.operands[0];
     if (!i.valid || (i.z.mnemonic != ZYDIS_MNEMONIC_DIV && i.z.mnemonic != ZYDIS_MNEMONIC_IDIV))
         return;
     unsigned size = o->size / 8u;
-    if (o->type == ZYDIS_OPERAND_TYPE_MEMORY) {
-        if (!check_defined(c, pc, effective(c, &i.memory[0]), size,
-                           "is the divisor of a division that fails", NULL))
-            return;
-    } else {
-        int reg = register_number(o->reg.value);
-        bool high = o->reg.value >= ZYDIS_REGISTER_AH && o->reg.value <= ZYDIS_REGISTER_BH;
-        for (unsigned byte = high; byte < high + size; byte++)
-            if (dirty_words(c)[reg] >> 8 * byte & 255) {
-                finding_undefined(c, pc, dirty_byte_origin(c, reg, (int)byte),
-                                  "is the divisor of a division that fails", 0, 0, NULL);
-                return;
-            }
-    }
-    for (unsigned byte = 0; byte < 2 * size; byte++) {
-        int reg = size > 1 && byte >= size ? RDX : RAX; /* of 8 bits: all in AX */
-        unsigned in = reg == RDX ? byte - size : byte;
-        if (dirty_words(c)[reg] >> 8 * in & 255) {
-            finding_undefined(c, pc, dirty_byte_origin(c, reg, (int)in),
-                              "is the dividend of a division that fails", 0, 0, NULL);
-            return;
-        }
-    }
+    bool high = o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->reg.value >= ZYDIS_REGISTER_AH &&
+                o->reg.value <= ZYDIS_REGISTER_BH;
+    if (o->type == ZYDIS_OPERAND_TYPE_MEMORY
+            ? !check_defined(c, pc, effective(c, &i.memory[0]), size, divisor, NULL)
+            : tell_register(c, pc, register_number(o->reg.value), high, size, divisor))
+        return;
+    if (size == 1) /* all in AX */
+        tell_register(c, pc, RAX, 0, 2, dividend);
+    else if (!tell_register(c, pc, RAX, 0, size, dividend))
+        tell_register(c, pc, RDX, 0, size, dividend);
 }
 
 static void emulate_cpuid(struct context *c) {
