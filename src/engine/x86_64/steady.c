@@ -24,7 +24,7 @@ static struct pair {
     int from_place, to_place;
     int size, element;
     bool dead; /* the register is overwritten before anything else is done with it */
-    bool late; /* other pairs have their turn before the store: origins change only there */
+    bool late; /* other memory has its turn before the store: origins change only there */
     int leave; /* the step it leaves for */
     struct differs {
         uint8_t *jump, *same; /* taken where an origin changes; where it goes on */
@@ -247,10 +247,12 @@ static bool may_be_left(const struct pair *p) {
     return false;
 }
 
+/* Where memory is touched in between, the dirty version may have to go on there. */
 static void find_late(void) {
     for (int k = 0; k < pair_count; k++)
         for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++)
-            pairs[k].late |= pair_of(i) != NULL;
+            for (int m = 0; m < i->memory_count; m++)
+                pairs[k].late |= i->memory[m].read || i->memory[m].write;
 }
 
 static void find_dead(void) {
