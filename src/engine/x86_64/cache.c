@@ -409,9 +409,9 @@ static void drop_chain(uint32_t *head, gaddr start, gaddr end) {
     }
 }
 
-/* A loop's dirty version in which one more load is known to meet undefined bytes is made
-   anew, with all of them. */
-static void renew_loop(uint32_t host) {
+/* A dirty version that copies undefined bytes, in which one more load is known to meet some,
+   is made anew, with all of them. */
+static void renew_version(uint32_t host) {
     lock_take(&cache.lock);
     uint32_t low = 0, high = cache.block_count;
     while (low < high) {
@@ -422,7 +422,7 @@ static void renew_loop(uint32_t host) {
             high = middle;
     }
     struct cache_block *block = &cache_blocks[low ? low - 1 : 0];
-    if (low && block->valid && block->loops && host < block->host_end)
+    if (low && block->valid && block->renews && host < block->host_end)
         drop(block);
     lock_drop(&cache.lock);
 }
@@ -625,8 +625,8 @@ static void checked(struct context *c, const struct cache_check *check) {
         return;
     }
     bool anew = dirty_site_add(c->pc);
-    if (anew && set_of(check->possible))
-        renew_loop(check->resume);
+    if (anew)
+        renew_version(check->resume);
     c->target = dirty_lookup(c, c->pc, set_of(check->possible), anew);
     patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + check->patch),
                (uint8_t *)(uintptr_t)c->target);

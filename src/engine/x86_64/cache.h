@@ -69,7 +69,7 @@ struct cache_block {
     gaddr start, end; /* guest code it was made from */
     uint32_t host, host_end;
     bool valid;
-    bool loops; /* a dirty version with a branch to where it begins */
+    bool renews; /* a dirty version worth making anew when more is known to be undefined in it */
 };
 extern struct cache_link *cache_links;
 extern struct cache_place *cache_places;

@@ -1,6 +1,6 @@
 /* Checks of D before loads and stores. None of it changes a flag that is live. A
    return address's slot keeps D = 0xFF: nobody but call and return has business there. */
-#include "translate.h"
+#include "copies.h"
 
 void emit_gs(const struct memory *m, int wide, int reg) {
     emit8(&out, 0x65);
@@ -514,11 +514,9 @@ static void emit_way(struct cold *c, uint32_t way) {
     } else {
         emit_lea(m, RCX);
     }
+    emit_goal(RDX, c->resume);
     emit8(&out, 0xba);
     emit32(&out, m->size | way);
-    uint64_t resume = (uint64_t)(uintptr_t)c->resume;
-    emit_context_constant(&out, CTX_TARGET, (uint32_t)resume);
-    emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(resume >> 32));
     emit_jump(&out, cache.exits[EXIT_STORE]);
 }
 
@@ -607,7 +605,9 @@ void emit_cold_store(struct cold *c) {
         return;
     }
     emit_spill(&out, RCX);
-    emit_context_constant(&out, CTX_TARGET, (uint32_t)(uint64_t)(uintptr_t)c->resume);
+    emit_goal(RCX, c->resume);
+    if (address_uses(m) & 1u << RCX)
+        emit_unspill(&out, RCX);
     if (m->size && m->size <= 16 && !(m->size & (m->size - 1))) {
         emit_lea(m, RCX);
         emit_jump(&out, cache.exits[EXIT_FRAME_STORE + (own ? 0 : 5) + __builtin_ctz(m->size)]);

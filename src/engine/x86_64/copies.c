@@ -539,6 +539,7 @@ static struct copy {
     struct memory to; /* as it is named before the load */
     uint64_t possible;
     int element;          /* what is loaded */
+    bool single;          /* by itself; else as part of a bundle only */
     int place, to_place, word; /* registers to work with; one place for a single piece */
     int cold;             /* goes the usual way */
     uint8_t *jumps[8];    /* displacements of those that lead here */
@@ -547,7 +548,10 @@ static struct copy {
 } copies[COPIES];
 static int copy_count;
 
-void copies_forget(void) { copy_count = 0; }
+void copies_forget(void) {
+    copy_count = 0;
+    bundles_forget();
+}
 
 bool adds_constant(const struct instruction *i, int *reg, int64_t *amount) {
     const ZydisDecodedOperand *to = &i->operands[0], *by = &i->operands[1];
@@ -683,29 +687,35 @@ const struct instruction *copy_store(const struct instruction *load,
     return to->displacement == (int32_t)to->displacement ? i : NULL;
 }
 
+/* Whether it can be copied in one go by itself: with the registers to work with. */
+static bool is_single(struct copy *c) {
+    const struct memory *from = &c->load->memory[c->load->encoded];
+    bool vector = vector_number(c->load->operands[0].reg.value) >= 0;
+    int words;
+    c->store = copy_store(c->load, goes_between, &c->to);
+    if (!c->store || !addresses_stay(c))
+        return false;
+    uint32_t used = address_uses(&c->to) | address_uses(from) | used_between(c, &words);
+    if (words > WORDS_BETWEEN || (!vector && address_uses(&c->to) & 1u << c->element))
+        return false;
+    c->place = pick_scratch(used);
+    c->word = pick_scratch(used | 1u << c->place);
+    if (c->place == c->word || (used & 1u << c->word))
+        return false;
+    used |= 1u << c->place | 1u << c->word;
+    c->to_place = from->size > 8 ? pick_scratch(used) : c->place;
+    return from->size <= 8 || !(used & 1u << c->to_place);
+}
+
 void copy_begins(const struct instruction *load, bool flags_live, int first) {
-    const struct memory *from = &load->memory[load->encoded];
-    bool vector = vector_number(load->operands[0].reg.value) >= 0;
     if (copy_count == COPIES || flags_live || first == cold_count || !copied_size(load) ||
         cold_count - first > (int)(sizeof copies[0].jumps / sizeof copies[0].jumps[0]))
         return;
     struct copy *c = &copies[copy_count];
     *c = (struct copy){.load = load, .possible = now.possible, .cold = first};
     c->element = element_of(load->operands[0].reg.value);
-    c->store = copy_store(load, goes_between, &c->to);
-    if (!c->store || !addresses_stay(c))
-        return;
-    int words;
-    uint32_t used = address_uses(&c->to) | address_uses(from) | used_between(c, &words);
-    if (words > WORDS_BETWEEN || (!vector && address_uses(&c->to) & 1u << c->element))
-        return;
-    c->place = pick_scratch(used);
-    c->word = pick_scratch(used | 1u << c->place);
-    if (c->place == c->word || (used & 1u << c->word))
-        return;
-    used |= 1u << c->place | 1u << c->word;
-    c->to_place = from->size > 8 ? pick_scratch(used) : c->place;
-    if (from->size > 8 && (used & 1u << c->to_place))
+    c->single = is_single(c);
+    if (!bundle_begins(load, c->single) && !c->single)
         return;
     for (int k = first; k < cold_count; k++)
         c->jumps[c->jump_count++] = colds[k].patch;
@@ -714,8 +724,9 @@ void copy_begins(const struct instruction *load, bool flags_live, int first) {
 }
 
 void copy_ends(const struct instruction *store) {
+    bundle_ends(store);
     for (int k = 0; k < copy_count; k++)
-        if (copies[k].store == store && !copies[k].back) {
+        if (copies[k].single && copies[k].store == store && !copies[k].back) {
             copies[k].back = out.at;
             out.kept = 0;
         }
@@ -821,6 +832,8 @@ void emit_copies(void) {
         note_place(c->load->pc, 0, false);
         for (int j = 0; j < c->jump_count; j++)
             patch_jump(c->jumps[j], out.at);
+        emit_bundle(c->load, colds[c->cold].kept);
+        note_place(c->load->pc, 0, false);
         if (c->back)
             emit_copy(c);
         note_place(c->load->pc, 0, false);

@@ -64,4 +64,13 @@ const struct instruction *copy_store(const struct instruction *load,
                                      bool (*between)(const struct instruction *i, int value),
                                      struct memory *to);
 
+/* --- bundles.c --- */
+/* To be told where a trace begins; of a load that meets undefined bits, and whether it alone can
+   be copied otherwise (true: it begins a bundle); of each store behind its code. */
+void bundles_forget(void);
+bool bundle_begins(const struct instruction *load, bool single);
+void bundle_ends(const struct instruction *store);
+/* Of the bundle that begins with the load: goes on behind it, or here where it cannot. */
+void emit_bundle(const struct instruction *load, uint32_t kept);
+
 #endif

@@ -231,8 +231,7 @@ glue_store:
     frame_store glue_strange_store_8, 8, WAY_STRANGE
     frame_store glue_strange_store_16, 16, WAY_STRANGE
 
-/* The next commonest: flags are dead, EDX holds WAY_FRAMES besides, CTX_TARGET is set
-   in its lower half only (the upper one is the same for all of the cache). */
+/* The next commonest: flags are dead, EDX holds WAY_FRAMES besides. */
     .globl glue_plain_store
 glue_plain_store:
     mov %rax, %fs:CTX_SPILL+0

@@ -147,15 +147,15 @@ bool returns_learn(struct context *c, uint32_t number) {
 static void emit_leave_frame(uint32_t extra) {
     emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
     uint8_t *fine = emit_mark_test(6); /* jbe */
+    /* the mark is seen to first; it comes back by CTX_TARGET */
+    emit_constant(&out, RDX, CACHE_BASE);
+    uint8_t *field = out.at - 8;
+    emit_to_context(&out, RDX, CTX_TARGET);
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
-    /* the mark is seen to first; it comes back by CTX_TARGET */
-    emit_context_constant(&out, CTX_TARGET, 0);
-    uint8_t *field = out.at - 4;
-    emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(CACHE_BASE >> 32));
     emit_jump(&out, cache.exits[EXIT_MARK]);
-    uint32_t back = (uint32_t)(uint64_t)(uintptr_t)out.at;
-    __builtin_memcpy(field, &back, 4);
+    uint64_t back = (uint64_t)(uintptr_t)out.at;
+    __builtin_memcpy(field, &back, 8);
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     patch_jump(fine, out.at);
@@ -169,20 +169,16 @@ static void emit_pop_shadow(void) { /* sub qword fs:[shadow], sizeof(struct shad
     emit8(&out, sizeof(struct shadow_entry));
 }
 
-static void emit_context_place(int offset, const uint8_t *place) {
-    uint64_t address = (uint64_t)(uintptr_t)place;
-    emit_context_constant(&out, offset, (uint32_t)address);
-    emit_context_constant(&out, offset + 4, (uint32_t)(address >> 32));
-}
-
 /* Values that go by the name of a stack slot get its record. */
 static void emit_names_first(const uint8_t *again, const uint8_t *by_c) {
+    emit_goal(RDX, again);
+    emit_constant(&out, RDX, (uint64_t)(uintptr_t)by_c);
+    emit_to_context(&out, RDX, CTX_GUEST_TARGET);
+    emit_constant(&out, RDX, now.possible); /* as emit_dirty_set; it is read at once */
+    emit_to_context(&out, RDX, CTX_DIRTY);
     emit_unspill(&out, RDX);
     emit_context_constant(&out, CTX_PC, (uint32_t)now.pc);
     emit_context_constant(&out, CTX_PC + 4, (uint32_t)(now.pc >> 32));
-    emit_dirty_set();
-    emit_context_place(CTX_TARGET, again);
-    emit_context_place(CTX_GUEST_TARGET, by_c);
     emit_jump(&out, cache.exits[EXIT_NAMES]);
 }
 

@@ -168,6 +168,11 @@ int pick_scratch(uint32_t used) {
     return RBP;
 }
 
+void emit_goal(int reg, const uint8_t *place) {
+    emit_constant(&out, reg, (uint64_t)(uintptr_t)place);
+    emit_to_context(&out, reg, CTX_TARGET);
+}
+
 /* The address of an operand the cache cannot use as it stands, into a register. */
 void emit_address(const struct memory *m, int scratch) {
     if (m->segment) {
@@ -309,8 +314,9 @@ static void emit_cold(void) {
             break;
         case COLD_MARK:
             if (c->argument) { /* where it goes on */
-                emit_context_constant(&out, CTX_TARGET, (uint32_t)(CACHE_BASE + c->argument));
-                emit_context_constant(&out, CTX_TARGET + 4, (uint32_t)(CACHE_BASE >> 32));
+                emit_spill(&out, RCX);
+                emit_goal(RCX, (uint8_t *)(uintptr_t)(CACHE_BASE + c->argument));
+                emit_unspill(&out, RCX);
             }
             emit_jump(&out, cache.exits[EXIT_MARK]);
             break;
@@ -861,7 +867,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     copies_forget();
     computes_forget();
     gaddr next = 0, low = pc, high = pc + 1;
-    bool loops = false;
+    bool renews = false;
     if (r) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         emit_dirty_set();
@@ -885,7 +891,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             emit_code_check(low, high);
         forget_proofs();
         frame_follow(NULL);
-        loops = is_loop(count, next);
+        renews = now.dirty && (is_loop(count, next) || copies_undefined(count));
         steady_begin(live, next == pc);
         for (int k = 0; k < count; k++) {
             steady_step(k);
@@ -923,7 +929,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     block->host = (uint32_t)((uint64_t)(uintptr_t)entry - CACHE_BASE);
     block->host_end = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
     block->valid = true;
-    block->loops = now.dirty && loops;
+    block->renews = renews;
     cache_file_block(cache.block_count++);
     memory_note_code(low, high - low, r || !checked);
     return (uint64_t)(uintptr_t)entry;

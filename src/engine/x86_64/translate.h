@@ -72,6 +72,9 @@ void emit_exit_and_back(int reason, gaddr pc);
 void emit_address(const struct memory *m, int scratch);
 bool is_foreign(const struct memory *m);
 int pick_scratch(uint32_t used);
+/* CTX_TARGET becomes the place, by way of the register: in one piece, for processors wait
+   long where eight bytes are read that were just written in two. */
+void emit_goal(int reg, const uint8_t *place);
 /* The guest's bytes; only an operand relative to the program counter is encoded anew. */
 void emit_as_it_is(const struct instruction *i);
 void emit_plain(const struct instruction *i);

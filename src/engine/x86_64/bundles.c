@@ -1,0 +1,474 @@
+/* A structure is moved in pieces, whose loads and stores compilers put among each other and
+   among the sums that make the next address. Where the first load meets undefined bits, all
+   pieces of such a bundle are looked at together: when D and the origins at each target are
+   already what they become, and everything else in between is defined, the instructions run
+   as they are. What is found otherwise goes the way of the single copy, from the first load. */
+#include "copies.h"
+#include "plan.h"
+
+enum { BUNDLES = 4, LONGEST = 40, PIECES = 8, OTHERS = 6, PLACES = 3, JUMPS = 96, REACH = 16 };
+
+/* What an address is made of, in registers as they are at the first load:
+   base + index * factor + add. */
+struct form {
+    bool known;
+    int base, index; /* -1: none */
+    int64_t factor, add;
+};
+
+/* One load with its store. */
+struct piece {
+    const struct instruction *load, *store;
+    struct form from, to;
+    int size, element;
+    bool defined; /* expected to be; its register's undefined bits are 0 already */
+    bool late;    /* the register is needed before it is loaded: its bits come last */
+};
+
+static struct bundle {
+    const struct instruction *load, *last;
+    uint64_t possible;
+    struct piece pieces[PIECES];
+    int piece_count;
+    struct {
+        struct form at;
+        int size;
+    } others[OTHERS]; /* words moved in between that have to be defined */
+    int other_count;
+    struct form places[PLACES]; /* without what is added */
+    int registers[PLACES], place_count, word;
+    uint8_t *back; /* behind the last store */
+} bundles[BUNDLES];
+static int bundle_count;
+
+static struct form forms[16]; /* what the registers hold at the instruction looked at */
+
+void bundles_forget(void) { bundle_count = 0; }
+
+static struct form sum(struct form a, struct form b) {
+    struct form f = {.known = a.known && b.known, .base = a.base, .index = a.index,
+                     .factor = a.factor, .add = a.add + b.add};
+    int regs[2] = {b.base, b.index};
+    int64_t factors[2] = {1, b.factor};
+    for (int k = 0; k < 2 && f.known; k++) {
+        if (regs[k] < 0)
+            continue;
+        if (regs[k] == f.index) {
+            f.factor += factors[k];
+        } else if (f.index < 0 && f.base != regs[k]) {
+            f.index = regs[k];
+            f.factor = factors[k];
+        } else if (f.index < 0) {
+            f.base = -1;
+            f.index = regs[k];
+            f.factor = factors[k] + 1;
+        } else if (f.base < 0 && factors[k] == 1) {
+            f.base = regs[k];
+        } else if (f.base < 0 && f.factor == 1) {
+            f.base = f.index;
+            f.index = regs[k];
+            f.factor = factors[k];
+        } else {
+            f.known = false;
+        }
+    }
+    return f;
+}
+
+static struct form times(struct form a, int64_t factor) {
+    struct form f = {.known = a.known && (a.base < 0 || a.index < 0), .base = -1, .index = -1,
+                     .factor = 0, .add = a.add * factor};
+    if (a.base >= 0 || a.index >= 0) {
+        f.index = a.base >= 0 ? a.base : a.index;
+        f.factor = (a.base >= 0 ? 1 : a.factor) * factor;
+    }
+    return f;
+}
+
+static struct form constant(int64_t add) {
+    return (struct form){.known = true, .base = -1, .index = -1, .add = add};
+}
+
+static struct form form_of(const struct memory *m) {
+    struct form f = constant(m->displacement);
+    if (m->base >= 0)
+        f = sum(f, forms[m->base]);
+    if (m->index >= 0)
+        f = sum(f, times(forms[m->index], m->scale));
+    return f;
+}
+
+static struct form operand_form(const ZydisDecodedOperand *o) {
+    if (o->type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+        return constant(o->imm.value.s);
+    int reg = o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->size == 64
+                  ? register_number(o->reg.value)
+                  : -1;
+    return reg >= 0 ? forms[reg] : (struct form){.known = false};
+}
+
+/* The registers after the instruction. */
+static void follow(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    int reg = o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].size == 64
+                  ? register_number(o[0].reg.value)
+                  : -1;
+    struct form f = {.known = false};
+    bool reads = false;
+    for (int k = 0; k < i->memory_count; k++)
+        reads |= i->memory[k].read || i->memory[k].write;
+    if (reg >= 0 && !reads)
+        switch (i->z.mnemonic) {
+        case ZYDIS_MNEMONIC_MOV: f = operand_form(&o[1]); break;
+        case ZYDIS_MNEMONIC_LEA:
+            if (!is_foreign(&i->memory[0]) && !i->memory[0].address32)
+                f = form_of(&i->memory[0]);
+            break;
+        case ZYDIS_MNEMONIC_ADD: f = sum(forms[reg], operand_form(&o[1])); break;
+        case ZYDIS_MNEMONIC_SUB:
+            if (o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+                f = sum(forms[reg], constant(-o[1].imm.value.s));
+            break;
+        case ZYDIS_MNEMONIC_INC: f = sum(forms[reg], constant(1)); break;
+        case ZYDIS_MNEMONIC_DEC: f = sum(forms[reg], constant(-1)); break;
+        case ZYDIS_MNEMONIC_SHL:
+            if (o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && o[1].imm.value.u < 8)
+                f = times(forms[reg], 1LL << o[1].imm.value.u);
+            break;
+        default: break;
+        }
+    for (int r = 0; r < 16; r++)
+        if (i->registers_written & 1u << r)
+            forms[r] = (struct form){.known = false};
+    if (reg >= 0)
+        forms[reg] = f;
+}
+
+static bool same_base(const struct form *a, const struct form *b) {
+    return a->base == b->base && a->index == b->index && (a->index < 0 || a->factor == b->factor);
+}
+
+/* Which of the places has the form, -1: that is one too many. */
+static int place_of(struct bundle *b, const struct form *f) {
+    for (int k = 0; k < b->place_count; k++)
+        if (same_base(&b->places[k], f))
+            return (f->add - b->places[k].add) % 4 || !fits(f->add - b->places[k].add + 64) ? -1
+                                                                                          : k;
+    if (b->place_count == PLACES)
+        return -1;
+    b->places[b->place_count] = *f;
+    return b->place_count++;
+}
+
+static bool is_scale(int64_t factor) {
+    return factor == 1 || factor == 2 || factor == 4 || factor == 8;
+}
+
+/* Whether it can be named as an operand. */
+static bool is_operand(const struct form *f) {
+    return f->known && fits(f->add) && fits(f->add + 64) && (f->index < 0 || is_scale(f->factor)) &&
+           (f->base >= 0 || f->index >= 0) && f->index != RSP;
+}
+
+static struct memory operand(const struct form *f, uint32_t size) {
+    return (struct memory){.base = f->base, .index = f->index, .scale = (int)f->factor,
+                           .displacement = f->add, .size = size};
+}
+
+static bool may_have_place(const struct form *f) {
+    return f->known && fits(f->add) && (f->base >= 0 || f->index >= 0) &&
+           (f->index < 0 || (fits(f->factor) && f->factor > 0 && f->index != RSP));
+}
+
+static bool fits_bundle(const struct instruction *i) {
+    return role_of(i) == PLAIN && !wants_slow_check(i) && !wants_plan(i) && !i->mask &&
+           !is_string_instruction(i) && !(i->registers_written & 1u << RSP);
+}
+
+/* The store of what the load brings, if that is all that is done with it until then. */
+static const struct instruction *store_of(const struct instruction *load) {
+    int element = element_of(load->operands[0].reg.value);
+    for (const struct instruction *i = load + 1; i < trace + trace_count && i - load <= REACH; i++) {
+        if (!fits_bundle(i))
+            return NULL;
+        if (!((plan_inputs(i) | plan_outputs(i)) & whole_element(element)))
+            continue;
+        const struct memory *to = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+        bool stores = to && is_plain_store(i) && element_of(i->operands[1].reg.value) == element &&
+                      to->size == load->memory[load->encoded].size && !to->address32 &&
+                      !is_stack_probe(i, to);
+        return stores && (element >= 16 || !(address_uses(to) & 1u << element)) ? i : NULL;
+    }
+    return NULL;
+}
+
+/* Between the first load and the last store. */
+struct search {
+    struct bundle *b;
+    uint64_t undefined; /* what the pieces have loaded so far */
+    uint32_t needed;    /* registers that something has read so far */
+    int open;
+};
+
+static bool add_piece(struct search *s, const struct instruction *i) {
+    struct bundle *b = s->b;
+    const struct instruction *store = copied_size(i) ? store_of(i) : NULL;
+    if (!store || b->piece_count == PIECES || i->memory[i->encoded].address32)
+        return false;
+    struct piece *p = &b->pieces[b->piece_count];
+    *p = (struct piece){.load = i, .store = store, .size = (int)copied_size(i),
+                        .element = element_of(i->operands[0].reg.value)};
+    uint64_t own = whole_element(p->element);
+    p->defined = !dirty_site(i->pc) && !(own & (b->possible | s->undefined));
+    p->from = form_of(&i->memory[i->encoded]);
+    if (p->size < 32 && p->element >= 16 && (b->possible & 1ULL << (p->element + 16)))
+        return false;
+    p->late = p->element < 16 && ((s->needed | address_uses(&i->memory[i->encoded])) & 1u << p->element);
+    if (!is_operand(&p->from) || ((s->undefined | b->possible) & plan_inputs(i)))
+        return false;
+    b->piece_count++;
+    s->open++;
+    s->undefined |= p->defined ? 0 : own;
+    return true;
+}
+
+static bool add_store(struct search *s, const struct instruction *i) {
+    for (int k = 0; k < s->b->piece_count; k++) {
+        struct piece *p = &s->b->pieces[k];
+        if (p->store != i)
+            continue;
+        p->to = form_of(&i->memory[i->encoded]);
+        s->open--;
+        return may_have_place(&p->to);
+    }
+    return false;
+}
+
+static bool add_other(struct search *s, const struct instruction *i) {
+    uint64_t all = s->b->possible | s->undefined;
+    if ((plan_inputs(i) | plan_outputs(i)) & all || wants_dirty(i))
+        return false;
+    for (int k = 0; k < i->memory_count; k++) {
+        const struct memory *m = &i->memory[k];
+        if (!m->read && !m->write)
+            continue;
+        struct form at = form_of(m);
+        if (i->encoded != k || is_foreign(m) || m->address32 || !is_operand(&at) ||
+            (m->size != 4 && m->size != 8 && m->size != 16) || s->b->other_count == OTHERS ||
+            !(m->write ? is_plain_store(i) && !is_stack_probe(i, m) : copied_size(i) != 0))
+            return false;
+        s->b->others[s->b->other_count].at = at;
+        s->b->others[s->b->other_count++].size = (int)m->size;
+    }
+    return true;
+}
+
+/* How much of the code from the first load on belongs to the bundle. */
+static bool find_pieces(struct bundle *b) {
+    struct search s = {.b = b};
+    int pieces = 0, others = 0;
+    for (int r = 0; r < 16; r++)
+        forms[r] = (struct form){.known = true, .base = r, .index = -1};
+    for (const struct instruction *i = b->load; i < trace + trace_count && i - b->load < LONGEST; i++) {
+        if (!fits_bundle(i))
+            break;
+        bool stores = add_store(&s, i);
+        if (!stores && !add_piece(&s, i) && !add_other(&s, i))
+            break;
+        if (stores && !s.open && (s.undefined & whole_element(element_of(i->operands[1].reg.value)))) {
+            b->last = i;
+            pieces = b->piece_count;
+            others = b->other_count;
+        }
+        s.needed |= i->registers_used;
+        follow(i);
+    }
+    b->piece_count = pieces;
+    b->other_count = others;
+    return pieces > 0;
+}
+
+static int take_register(uint32_t *used) {
+    static const int order[] = {RCX, RDX, RSI, RDI, RBX, RAX, 8, 9, 10, 11, 12, 13, 14, 15, RBP};
+    for (unsigned k = 0; k < sizeof order / sizeof order[0]; k++)
+        if (!(*used & 1u << order[k])) {
+            *used |= 1u << order[k];
+            return order[k];
+        }
+    return -1;
+}
+
+static uint32_t registers_of(const struct form *f) {
+    return (f->base >= 0 ? 1u << f->base : 0) | (f->index >= 0 ? 1u << f->index : 0);
+}
+
+static bool choose_places(struct bundle *b) {
+    uint32_t used = 1u << RSP;
+    int words = 0;
+    for (int k = 0; k < b->piece_count; k++) {
+        const struct piece *p = &b->pieces[k];
+        used |= registers_of(&p->from) | registers_of(&p->to);
+        words += (p->size + 7) / 8;
+        if (place_of(b, &p->from) < 0 || place_of(b, &p->to) < 0)
+            return false;
+    }
+    for (int k = 0; k < b->other_count; k++)
+        used |= registers_of(&b->others[k].at);
+    for (int k = 0; k < b->place_count; k++)
+        b->registers[k] = take_register(&used);
+    b->word = take_register(&used);
+    return b->word >= 0 && words <= PIECES;
+}
+
+bool bundle_begins(const struct instruction *load, bool single) {
+    struct bundle *b = &bundles[bundle_count];
+    if (bundle_count == BUNDLES || (now.possible & (ELEMENTS_SHARED | 1ULL << ELEMENT_FLAGS)))
+        return false;
+    *b = (struct bundle){.load = load, .possible = now.possible};
+    if (!find_pieces(b) || (single && b->piece_count == 1) || !choose_places(b))
+        return false;
+    bundle_count++;
+    return true;
+}
+
+void bundle_ends(const struct instruction *store) {
+    for (int k = 0; k < bundle_count; k++)
+        if (bundles[k].last == store && !bundles[k].back) {
+            bundles[k].back = out.at;
+            out.kept = 0;
+        }
+}
+
+/* The guest address of the place, where its base stands. */
+static void emit_address_of(const struct form *f, int reg) {
+    if (f->index < 0 || is_scale(f->factor)) {
+        struct memory m = operand(f, 8);
+        emit_lea(&m, reg);
+        return;
+    }
+    emit8(&out, rex(1, reg, 0, f->index)); /* imul reg, index, factor */
+    emit8(&out, 0x69);
+    emit8(&out, 0xc0 | (reg & 7) << 3 | (f->index & 7));
+    emit32(&out, f->factor);
+    struct memory m = {.base = f->base, .index = reg, .scale = 1, .displacement = f->add};
+    if (f->base >= 0 || f->add)
+        emit_lea(&m, reg);
+}
+
+static struct memory at_place(const struct bundle *b, int k, const struct form *f) {
+    return (struct memory){.base = b->registers[k], .index = -1, .scale = 1,
+                           .displacement = f->add - b->places[k].add};
+}
+
+static uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
+    emit_gs(m, wide, 0); /* cmp gs:[m + done], 0 */
+    emit8(&out, 0x83);
+    emit_operand(m, 7, done);
+    emit8(&out, 0);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+static int undefined_bits(const struct piece *p) {
+    return p->element < 16 ? CTX_UNDEFINED + 8 * p->element
+                           : CTX_UNDEFINED_VECTOR + 64 * (p->element - ELEMENT_VECTOR);
+}
+
+/* D at each source and target. */
+static int emit_bits(struct bundle *b, uint8_t **leave) {
+    int count = 0;
+    for (int k = 0; k < b->piece_count; k++) {
+        const struct piece *p = &b->pieces[k];
+        struct memory from = at_place(b, place_of(b, &p->from), &p->from);
+        struct memory to = at_place(b, place_of(b, &p->to), &p->to);
+        for (int done = 0; done < p->size; done += 8) {
+            if (p->defined) {
+                leave[count++] = leave_unless_zero(&from, p->size >= 8, done);
+                leave[count++] = leave_unless_zero(&to, p->size >= 8, done);
+                continue;
+            }
+            emit_take_bits(&from, b->word, p->size >= 8, done);
+            leave[count++] = emit_compare_bits(&to, b->word, p->size >= 8, done);
+            if (!p->late)
+                emit_to_context(&out, b->word, undefined_bits(p) + done);
+        }
+    }
+    for (int k = 0; k < b->other_count; k++) {
+        struct memory m = operand(&b->others[k].at, 0);
+        for (int done = 0; done < b->others[k].size; done += 8)
+            leave[count++] = leave_unless_zero(&m, b->others[k].size >= 8, done);
+    }
+    return count;
+}
+
+static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_t **leave) {
+    int count = 0, word = b->word;
+    for (int k = 0; k < b->place_count; k++)
+        leave[count++] = emit_origin_place(b->registers[k]);
+    for (int k = 0; k < b->piece_count; k++) {
+        const struct piece *p = &b->pieces[k];
+        struct memory from = at_place(b, place_of(b, &p->from), &p->from);
+        struct memory to = at_place(b, place_of(b, &p->to), &p->to);
+        struct memory source = operand(&p->from, 0);
+        bool wide = p->size >= 8;
+        for (int done = 0; done < p->size && !p->defined; done += 8) {
+            emit_take_origin(from.base, word, (int)from.displacement + done, wide);
+            leave[count++] = emit_compare_origin(to.base, word, wide, (int)to.displacement + done);
+            if (!wide)
+                emit_twice(word);
+            emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
+            emit_unless_recorded(word, wide, &source, done, none++);
+        }
+    }
+    return count;
+}
+
+static void emit_late_bits(const struct bundle *b) {
+    for (int k = 0; k < b->piece_count; k++) {
+        const struct piece *p = &b->pieces[k];
+        if (p->defined || !p->late)
+            continue;
+        struct memory from = operand(&p->from, 0);
+        emit_take_bits(&from, b->word, p->size == 8, 0);
+        emit_to_context(&out, b->word, undefined_bits(p));
+    }
+}
+
+void emit_bundle(const struct instruction *load, uint32_t kept) {
+    struct bundle *b = NULL;
+    for (int k = 0; k < bundle_count; k++)
+        if (bundles[k].load == load && bundles[k].back)
+            b = &bundles[k];
+    if (!b)
+        return;
+    uint8_t *leave[JUMPS];
+    struct unrecorded none[PIECES];
+    int words = 0;
+    uint32_t spilled = 1u << b->word;
+    for (int k = 0; k < b->place_count; k++)
+        spilled |= 1u << b->registers[k];
+    now.pc = load->pc;
+    now.possible = b->possible;
+    out.kept = kept;
+    emit_registers(spilled, emit_spill);
+    note_place(now.pc, spilled, false);
+    for (int k = 0; k < b->place_count; k++)
+        emit_address_of(&b->places[k], b->registers[k]);
+    int count = emit_bits(b, leave);
+    count += emit_bundle_origins(b, none, leave + count);
+    emit_late_bits(b);
+    emit_registers(spilled, emit_unspill);
+    for (const struct instruction *i = load; i <= b->last; i++) {
+        note_place(i->pc, 0, false);
+        emit_plain(i);
+    }
+    emit_into_steady((int)(b->last - trace) + 1, true);
+    emit_jump(&out, b->back);
+    note_place(load->pc, spilled, false);
+    for (int k = 0; k < b->piece_count; k++)
+        words += b->pieces[k].defined ? 0 : (b->pieces[k].size + 7) / 8;
+    for (int k = 0; k < words; k++)
+        count += emit_unrecorded(&none[k], leave + count);
+    for (int k = 0; k < count; k++)
+        patch_jump(leave[k], out.at);
+    emit_registers(spilled, emit_unspill);
+}
