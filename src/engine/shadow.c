@@ -328,13 +328,14 @@ static bool follows_call(gaddr pc) {
     return false;
 }
 
-/* The same on a stack that the program made for itself (coroutines): calls there leave
-   D of the slot as it was, and entries of a coroutine that sleeps are gone from the
+/* The same on a stack that the program made for itself (coroutines, alternate stacks): calls
+   there leave D of the slot as it was, and entries of a coroutine that sleeps are gone from the
    shadow call stack. */
 static gaddr return_slot_elsewhere(struct context *c, gaddr address, uint64_t size) {
     enum { FRAMES = 4096, LARGE_STACK = 8 << 20 };
     gaddr sp = c->registers[RSP];
-    if (on_own_stack(c, sp) || address < sp || address - sp > LARGE_STACK)
+    bool own = address >= c->stack_low && address < c->stack_high; /* read by a signal's handler */
+    if (on_own_stack(c, sp) || (!own && (address < sp || address - sp > LARGE_STACK)))
         return 0; /* not on the stack in use, or that is the thread's own */
     struct shadow_entry *e = c->shadow;
     for (int n = 0; n < FRAMES && e-- > c->shadow_base; n++)

@@ -67,6 +67,10 @@ static void leave(void) {
     check(p, 8192, 0);
     wrong += p == q || munmap(p, 65536) != 0;
     check(q, 8192, 5);
+    uint64_t *hint = mmap(0, 1 << 20, PROT_READ | PROT_WRITE, flags, -1, 0);
+    munmap(hint, 1 << 20);
+    wrong += mremap(q, 65536, 65536, MREMAP_MAYMOVE | MREMAP_DONTUNMAP, hint) != hint;
+    check(hint, 8192, 5);
 }
 
 int main(void) {

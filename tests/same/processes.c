@@ -15,6 +15,7 @@
 #include <string.h>
 #include <sys/prctl.h>
 #include <sys/resource.h>
+#include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -168,6 +169,20 @@ static void by_structure(void) {
     printf("clone3: %d\n", pid < 0 && errno == EINVAL);
 }
 
+/* By its path and by its descriptor. */
+static void own_file(void) {
+    struct stat by_path, by_number, link;
+    int fd = open("/proc/self/exe", O_RDONLY);
+    int same = stat("/proc/self/exe", &by_path) == 0 && fstat(fd, &by_number) == 0 &&
+               lstat("/proc/self/exe", &link) == 0 && by_path.st_ino == by_number.st_ino &&
+               by_path.st_size == by_number.st_size && S_ISLNK(link.st_mode);
+    struct statx extended;
+    same &= statx(AT_FDCWD, "/proc/self/exe", 0, STATX_SIZE, &extended) == 0 &&
+            extended.stx_size == (uint64_t)by_number.st_size;
+    close(fd);
+    printf("own file: %d\n", same);
+}
+
 int main(int argc, char **argv) {
     setvbuf(stdout, NULL, _IOLBF, 0);
     if (argc > 2) {
@@ -178,6 +193,7 @@ int main(int argc, char **argv) {
     }
     printf("tree: %d\n", tree(5));
     by_structure();
+    own_file();
     starts(argv[0]);
     daemonised();
     sandboxed();

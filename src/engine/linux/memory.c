@@ -501,9 +501,12 @@ long memory_mremap(gaddr old, uint64_t old_size, uint64_t size, int flags, gaddr
     }
     if (!(flags & MREMAP_MAYMOVE))
         return -ENOMEM;
+    gaddr at = 0;
+    if ((flags & MREMAP_DONTUNMAP) && wanted && wanted < GUEST_END && wanted + pages <= GUEST_END &&
+        hold_if_free(wanted, pages))
+        at = wanted; /* a hint */
     lock_take(&lock);
-    gaddr at = memory_find_gap(pages, 4096, false);
-    if (at)
+    if (!at && (at = memory_find_gap(pages, 4096, false)))
         hold(at, pages);
     lock_drop(&lock);
     if (!at)

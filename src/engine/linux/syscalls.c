@@ -101,6 +101,8 @@ static long control(struct context *c, uint64_t code, uint64_t value) {
     case ARCH_GET_GS:
         *(uint64_t *)guest(value) = c->gs_base;
         return 0;
+    case ARCH_REQ_XCOMP_PERM: /* tiles have no rules */
+        return -EOPNOTSUPP;
     }
     return system_call(__NR_arch_prctl, code, value);
 }
@@ -175,8 +177,13 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
         return memory_munmap(a[0], a[1]);
     case __NR_mremap:
         return memory_mremap(a[0], a[1], a[2], (int)a[3], a[4]);
-    case __NR_mprotect:
+    case __NR_pkey_alloc: /* the engine would be locked out as well */
+        return -ENOSPC;
     case __NR_pkey_mprotect:
+        if ((int)a[3] > 0)
+            return -EINVAL;
+        /* fallthrough */
+    case __NR_mprotect:
         return memory_mprotect(a[0], a[1], (int)a[2]);
     case __NR_brk:
         return memory_brk(a[0]);
@@ -267,6 +274,27 @@ static long run(struct context *c, uint64_t number, uint64_t *a, bool *moved) {
     case __NR_readlinkat:
         if (a[1] && is_own_exe(a[1]))
             return read_own_exe(a[2], a[3]);
+        break;
+    case __NR_stat:
+    case __NR_access:
+    case __NR_truncate:
+    case __NR_statfs:
+    case __NR_getxattr:
+        if (is_own_exe(a[0]))
+            a[0] = (uint64_t)(uintptr_t)guest_path;
+        break;
+    case __NR_newfstatat:
+        if (!(a[3] & AT_SYMLINK_NOFOLLOW) && a[1] && is_own_exe(a[1]))
+            a[1] = (uint64_t)(uintptr_t)guest_path;
+        break;
+    case __NR_statx:
+        if (!(a[2] & AT_SYMLINK_NOFOLLOW) && a[1] && is_own_exe(a[1]))
+            a[1] = (uint64_t)(uintptr_t)guest_path;
+        break;
+    case __NR_faccessat:
+    case __NR_faccessat2:
+        if (a[1] && is_own_exe(a[1]))
+            a[1] = (uint64_t)(uintptr_t)guest_path;
         break;
     case __NR_open:
         if (is_own_exe(a[0]))

@@ -314,9 +314,9 @@ glue_any_store:
     cmp %fs:CTX_STACK_LOW, %rcx
     jb 3f
     cmp %fs:CTX_STACK_LOW, %rsp
-    jb 3f
+    jb 6f
     cmp %fs:CTX_STACK_HIGH, %rsp
-    ja 3f
+    ja 6f
     cmp %rsp, %rcx
     jb 2f
     /* in which frame? Return addresses are not to be overwritten. */
@@ -341,6 +341,9 @@ glue_any_store:
 4:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
     jmp 9f
+6:  testl $WAY_LOAD, %fs:CTX_WAY /* from another stack, of a return address? */
+    jnz 9f
+    jmp 3f
 2:
     testl $WAY_STRANGE, %fs:CTX_WAY
     jnz 9f
