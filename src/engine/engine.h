@@ -562,6 +562,9 @@ bool signals_restarts(struct context *c);
 void signals_thread_stack(struct context *c);
 void signals_forked(struct context *c);
 bool signals_deliverable(struct context *c);
+/* `pending` becomes what it should be now; a signal that comes meanwhile is not lost, for it
+   sets `pending` itself. */
+void signals_settle(struct context *c);
 void signals_keep(bool restore);
 struct context *context_new(void);
 void thread_start(struct context *c);

@@ -89,6 +89,12 @@ bool signals_deliverable(struct context *c) {
     return false;
 }
 
+void signals_settle(struct context *c) {
+    __atomic_store_n(&c->pending, 0, __ATOMIC_SEQ_CST);
+    if (signals_deliverable(c) || cache_is_flushing())
+        __atomic_store_n(&c->pending, 1, __ATOMIC_SEQ_CST);
+}
+
 /* --- getting to an instruction boundary --- */
 
 static void to_engine(struct context *c, struct ucontext *uc, gaddr pc, uint32_t spilled) {
@@ -569,17 +575,17 @@ void signals_deliver(struct context *c) {
         c->queued--;
         break;
     }
-    c->pending = signals_deliverable(c);
+    signals_settle(c);
     system_call(__NR_rt_sigprocmask, 2, &old, 0, 8);
     if (number) {
         deliver(c, number, taken.info);
-        c->pending = signals_deliverable(c);
+        signals_settle(c);
     }
     if (c->restore_mask) {
         c->restore_mask = false;
         c->signal_mask = c->saved_mask;
         signals_real_mask(c);
-        c->pending = signals_deliverable(c);
+        signals_settle(c);
     }
 }
 
@@ -646,7 +652,7 @@ void signals_return(struct context *c) {
     stack_owes(c);
     c->signal_mask = *mask_of(&f->uc) & ~(bit(9) | bit(19));
     signals_real_mask(c);
-    c->pending = signals_deliverable(c);
+    signals_settle(c);
 }
 
 /* --- system calls about signals --- */
@@ -702,7 +708,7 @@ long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t siz
         else
             return -EINVAL;
         signals_real_mask(c);
-        c->pending = signals_deliverable(c);
+        signals_settle(c);
     }
     if (old)
         *(uint64_t *)guest(old) = before;

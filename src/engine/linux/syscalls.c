@@ -51,7 +51,7 @@ static long suspend(struct context *c, uint64_t number, uint64_t *a, gaddr set) 
     uint64_t wanted = *(uint64_t *)guest(set) & ~(1ULL << 8 | 1ULL << 18);
     c->saved_mask = c->signal_mask;
     c->signal_mask = wanted;
-    c->pending = signals_deliverable(c);
+    signals_settle(c);
     long r = glue_syscall(c, (long)number, a);
     if (r == NOT_BEGUN)
         r = -EINTR; /* it came while the mask was the call's own */
@@ -61,7 +61,7 @@ static long suspend(struct context *c, uint64_t number, uint64_t *a, gaddr set) 
     } else {
         c->signal_mask = c->saved_mask;
         signals_real_mask(c);
-        c->pending = signals_deliverable(c);
+        signals_settle(c);
     }
     return r;
 }
