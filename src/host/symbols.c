@@ -587,9 +587,11 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
     v.line = (int)line;
     Dwarf_Files *files;
     size_t files_count;
+    Dwarf_Die unit; /* that of the attribute: it may stand in another one, shared by several */
     if (dwarf_attr_integrate(&w.found, DW_AT_decl_file, &attribute) &&
         dwarf_formudata(&attribute, &file) == 0 &&
-        dwarf_getsrcfiles(cu, &files, &files_count) == 0 && file < files_count)
+        dwarf_cu_die(attribute.cu, &unit, NULL, NULL, NULL, NULL, NULL, NULL) &&
+        dwarf_getsrcfiles(&unit, &files, &files_count) == 0 && file < files_count)
         v.file = absolute(pool, dwarf_filesrc(files, file, NULL, NULL), directory);
     return v;
 }

@@ -176,7 +176,7 @@ static void put_finding(const struct page *p, const struct finding *f, int at) {
             fputs("<p class=\"label\">declared as <code>", p->to);
             put(p, f->variable.name);
             fputs("</code>", p->to);
-            if (f->variable.line) {
+            if (f->variable.line && f->variable.file) {
                 struct frame declared = {.file = f->variable.file, .line = f->variable.line};
                 fputs(", ", p->to);
                 put_place(p, &declared);

@@ -171,9 +171,14 @@ static void put_origin(const struct page *p, const struct finding *f, int wide) 
         return;
     if (f->variable.name && f->variable.line) {
         struct frame declared = {.file = f->variable.file, .line = f->variable.line, .own = true};
-        fprintf(p->to, "    %s%-12s%s %s%s%s, ", style(p, FAINT), "declared as", style(p, PLAIN),
+        fprintf(p->to, "    %s%-12s%s %s%s%s", style(p, FAINT), "declared as", style(p, PLAIN),
                 style(p, PLACE), f->variable.name, style(p, PLAIN));
-        put_place(p, &declared);
+        if (declared.file && declared.file[0] == '/') {
+            fputs(", ", p->to);
+            put_place(p, &declared);
+        } else if (declared.file) { /* of a library that was compiled elsewhere */
+            fprintf(p->to, ", %s:%d", base_of(declared.file), declared.line);
+        }
         fputc('\n', p->to);
     }
     put_stack(p, f->origin == FROM_HEAP    ? "allocated by"
