@@ -230,7 +230,11 @@ int finding_story(struct run *run, const struct finding *f, const char **s, int 
         else
             SAY("The value came to be in %s and was not set since.", place(run, &f->origin_stack));
     }
-    if (f->kind == KIND_INVALID_ACCESS && f->what)
+    if (finding_is_misaligned(f))
+        SAY("Instructions that move several values at once want an address that is a multiple of "
+            "their size, and the compiler takes a pointer's word for it. Was it made of a pointer to "
+            "a smaller type, is the structure packed, or does the allocator align for less?");
+    else if (f->kind == KIND_INVALID_ACCESS && f->what && f->size)
         SAY("Calls that never end fill it, or local arrays too large for it. Which condition "
             "should have ended the calls of %s, and with what argument did they begin? Where the "
             "depth is right, a loop, the heap, or a larger stack (ulimit -s) helps.",

@@ -425,6 +425,10 @@ static const char *describe_undefined(struct run *run, const struct finding *f) 
     return pool_format(run->pool, "an undefined value %s%s", what, origin);
 }
 
+bool finding_is_misaligned(const struct finding *f) {
+    return f->kind == KIND_INVALID_ACCESS && f->what && strncmp(f->what, "which is not a multiple", 23) == 0;
+}
+
 bool finding_reaches_out(const struct finding *f) {
     return f->has_block && f->where == WHERE_AFTER && f->address >= f->block_start &&
            f->address < f->block_start + f->block_size &&
@@ -519,6 +523,11 @@ static const char *describe(struct run *run, const struct finding *f) {
     case KIND_INVALID_ACCESS:
         if (f->stack.count && f->address == f->stack.frames[0].address)
             return pool_format(run->pool, "jump to 0x%" PRIx64 ", where no code is", f->address);
+        if (f->what && !f->size)
+            return f->what;
+        if (finding_is_misaligned(f))
+            return pool_format(run->pool, "%s of %s at 0x%" PRIx64 "%s, %s", verb, size, f->address, in,
+                               f->what);
         if (f->what)
             return pool_format(run->pool, "%s: no room for %s of %s just below it", f->what,
                                f->write ? "a write" : "a read", size);

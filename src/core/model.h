@@ -167,6 +167,9 @@ const char *origin_name(enum origin_from from);
 const char *leak_class_name(enum leak_class leak);
 /* Whether an access began inside its block and went on behind it. */
 bool finding_reaches_out(const struct finding *finding);
+/* Whether an invalid access failed only because its address is no multiple of what the
+   instruction wants. */
+bool finding_is_misaligned(const struct finding *finding);
 /* The frame a user would look at: the innermost of their own code, or null. */
 const struct frame *stack_site(const struct stack *stack);
 /* Whether a path lies in one of the system's folders. */

@@ -110,7 +110,7 @@ struct context {
     uint64_t roll_mask;
     gaddr alternate_stack;
     uint64_t alternate_size;
-    uint32_t alternate_flags;
+    uint32_t alternate_disarms; /* SS_AUTODISARM */
     struct queued_signal queue[64];
     uint32_t queued;
     uint64_t robust_list, robust_size;

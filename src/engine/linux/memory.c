@@ -392,6 +392,10 @@ static long map_where_allowed(uint64_t size, int protection, int flags, int fd, 
 long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, uint64_t offset) {
     if (size == 0)
         return -EINVAL;
+    if ((flags & MAP_HUGETLB) && size < GUEST_END) { /* the kernel takes whole pages of that kind */
+        uint64_t page = 1ULL << ((flags >> MAP_HUGE_SHIFT & 63) ? flags >> MAP_HUGE_SHIFT & 63 : 21);
+        size = (size + page - 1) & ~(page - 1);
+    }
     if (size >= GUEST_END)
         return -ENOMEM;
     if (!memory_allows(page_up(size), (flags & MAP_PRIVATE) && (protection & PROT_WRITE)))
@@ -411,7 +415,7 @@ long memory_mmap(gaddr hint, uint64_t size, int protection, int flags, int fd, u
             at = 0;
         if (!at) {
             lock_take(&lock);
-            uint64_t alignment = flags & MAP_HUGETLB ? 2u << 20 : 4096;
+            uint64_t alignment = flags & MAP_HUGETLB ? size & -size : 4096;
             if (module || (flags & LOW_FLAG))
                 at = memory_find_gap(size, alignment, true);
             if (!at && !(flags & LOW_FLAG))

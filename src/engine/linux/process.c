@@ -276,7 +276,7 @@ static bool read_script(const char *head, struct start *start) {
 }
 
 static enum way way_of(int directory, const char *path, int flags, struct start *start) {
-    int fd = (int)system_call(__NR_openat, directory, path, O_RDONLY | O_CLOEXEC, 0);
+    int fd = (int)system_call(__NR_openat, directory, path, O_RDONLY | O_CLOEXEC | O_NONBLOCK, 0); /* of a pipe: at once */
     if (fd < 0 && (flags & AT_EMPTY_PATH) && !*path)
         fd = (int)system_call(__NR_dup, directory);
     if (fd < 0)
@@ -396,6 +396,8 @@ static long start_with_engine(const struct start *start, const char *name, gaddr
     }
     for (uint64_t i = start->script; i < n; i++)
         list[k++] = guest(given[i]);
+    if (!n && !start->script) /* as the kernel does where there is not even a name */
+        list[k++] = "";
     list[k] = NULL;
     process_fix_addresses(true);
     long r = system_call(__NR_execve, ledger->engine_path, list, environment);

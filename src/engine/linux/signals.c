@@ -11,6 +11,7 @@
 #include <asm/signal.h>
 #include <asm/unistd.h>
 #include <asm/ucontext.h>
+#include <linux/signal.h>
 
 #define TRAP_FLAG 0x100
 #define SYNCHRONOUS (1ULL << 10 | 1ULL << 6 | 1ULL << 3 | 1ULL << 7 | 1ULL << 4)
@@ -245,7 +246,12 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
         else if (a.bad < GUEST_END && heap_find(a.bad, &view) && view.state != HEAP_LIVE)
             a.kind = KIND_USE_AFTER_FREE;
         char what[64];
-        if (is_stack_full(c, a.bad)) {
+        if (protection && !a.size) {
+            a.what = "the instruction is not one that programs may use here";
+        } else if (protection && a.address < GUEST_END && (a.address & (a.size - 1))) {
+            format(what, sizeof what, "which is not a multiple of %u", (uint64_t)a.size);
+            a.what = what;
+        } else if (is_stack_full(c, a.bad)) {
             format(what, sizeof what, "the stack of %u KiB is full",
                    (c->stack_high - c->stack_low) >> 10);
             a.what = what;
@@ -484,17 +490,67 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
         shadow_fill(frame, area + vectors + 4 - frame, 0xff);
 }
 
+static bool on_alternate(const struct context *c) {
+    gaddr sp = c->registers[RSP];
+    return !c->alternate_disarms && c->alternate_size && sp > c->alternate_stack &&
+           sp <= c->alternate_stack + c->alternate_size;
+}
+
+static stack_t alternate_of(const struct context *c) {
+    stack_t s;
+    fill_bytes(&s, 0, sizeof s);
+    s.ss_sp = guest(c->alternate_stack);
+    s.ss_size = c->alternate_size;
+    s.ss_flags = c->alternate_size ? (on_alternate(c) ? SS_ONSTACK : 0) : SS_DISABLE;
+    if (c->alternate_disarms)
+        s.ss_flags |= (int)SS_AUTODISARM;
+    return s;
+}
+
+static long set_alternate(struct context *c, const stack_t *s) {
+    enum { SMALLEST = 2048 };
+    unsigned flags = (unsigned)s->ss_flags, mode = flags & ~SS_AUTODISARM;
+    if (on_alternate(c))
+        return -EPERM;
+    if (mode != SS_DISABLE && mode != SS_ONSTACK && mode != 0)
+        return -EINVAL;
+    if (mode != SS_DISABLE && s->ss_size < SMALLEST)
+        return -ENOMEM;
+    c->alternate_stack = mode == SS_DISABLE ? 0 : (gaddr)(uintptr_t)s->ss_sp;
+    c->alternate_size = mode == SS_DISABLE ? 0 : s->ss_size;
+    c->alternate_disarms = (flags & SS_AUTODISARM) != 0;
+    return 0;
+}
+
+static void deliver(struct context *c, int number, const void *info);
+
+/* The stack has no room for the frame: as the kernel does, SIGSEGV comes instead. */
+static void no_room(struct context *c, int number) {
+    siginfo_t info;
+    if (number == 11 || actions[11].handler <= 1 || (c->signal_mask & bit(11)))
+        signals_die(c, 11);
+    fill_bytes(&info, 0, sizeof info);
+    info.si_signo = 11;
+    info.si_code = 128; /* SI_KERNEL */
+    deliver(c, 11, &info);
+}
+
 static void push_frame(struct context *c, int number, const void *info, const struct action *a) {
     gaddr sp = c->registers[RSP] - 128;
-    bool on_alternate = c->alternate_size && c->registers[RSP] > c->alternate_stack &&
-                        c->registers[RSP] <= c->alternate_stack + c->alternate_size;
-    if ((a->flags & SA_ONSTACK) && c->alternate_size && !on_alternate)
+    bool nested = on_alternate(c), enters = (a->flags & SA_ONSTACK) && c->alternate_size && !nested;
+    if (enters)
         sp = c->alternate_stack + c->alternate_size;
     uint64_t vectors = vector_size();
     gaddr area = (sp - vectors - 4) & ~63ULL;
     gaddr at = ((area - sizeof(struct frame)) & ~15ULL) - 8;
-    if (recover_enter(c))
-        signals_die(c, 11); /* no room on the guest's stack */
+    if ((nested || enters) && at < c->alternate_stack) {
+        no_room(c, number);
+        return;
+    }
+    if (recover_enter(c)) {
+        no_room(c, number);
+        return;
+    }
     fill_bytes(guest(area), 0, 576);
     __asm__ volatile("xsave64 %0" : "+m"(*(char *)guest(area)) : "a"(~TILES), "d"(-1) : "memory");
     uint32_t *software = guest(area + 464);
@@ -507,9 +563,11 @@ static void push_frame(struct context *c, int number, const void *info, const st
     fill_bytes(f, 0, sizeof *f);
     f->restorer = a->restorer;
     f->uc.uc_flags = 7;
-    f->uc.uc_stack.ss_sp = guest(c->alternate_stack);
-    f->uc.uc_stack.ss_size = c->alternate_size;
-    f->uc.uc_stack.ss_flags = c->alternate_size ? (on_alternate ? 1 : 0) : 2;
+    f->uc.uc_stack = alternate_of(c);
+    if (c->alternate_disarms) {
+        c->alternate_stack = c->alternate_size = 0;
+        c->alternate_disarms = 0;
+    }
     struct sigcontext_64 *s = (struct sigcontext_64 *)&f->uc.uc_mcontext;
     const uint64_t *r = c->registers;
     s->ax = r[0], s->cx = r[1], s->dx = r[2], s->bx = r[3], s->sp = r[4], s->bp = r[5];
@@ -648,6 +706,7 @@ void signals_return(struct context *c) {
     c->flags = s->flags & ~(uint64_t)TRAP_FLAG;
     c->pc = s->ip;
     c->target = 0;
+    set_alternate(c, &f->uc.uc_stack);
     restore_undefined(c, (gaddr)(uintptr_t)f, s->fpstate, r[RSP]);
     stack_owes(c);
     c->signal_mask = *mask_of(&f->uc) & ~(bit(9) | bit(19));
@@ -716,26 +775,11 @@ long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t siz
 }
 
 long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack) {
-    stack_t before;
-    fill_bytes(&before, 0, sizeof before);
-    bool on = c->alternate_size && c->registers[RSP] > c->alternate_stack &&
-              c->registers[RSP] <= c->alternate_stack + c->alternate_size;
-    before.ss_sp = guest(c->alternate_stack);
-    before.ss_size = c->alternate_size;
-    before.ss_flags = c->alternate_size ? (on ? 1 : 0) : 2;
+    stack_t before = alternate_of(c);
     if (new_stack) {
-        if (on)
-            return -EPERM;
-        stack_t *s = guest(new_stack);
-        if (s->ss_flags & 2) {
-            c->alternate_size = 0;
-            c->alternate_stack = 0;
-        } else {
-            if (s->ss_size < 2048)
-                return -ENOMEM;
-            c->alternate_stack = (gaddr)(uintptr_t)s->ss_sp;
-            c->alternate_size = s->ss_size;
-        }
+        long r = set_alternate(c, guest(new_stack));
+        if (r)
+            return r;
     }
     if (old_stack)
         *(stack_t *)guest(old_stack) = before;

@@ -127,7 +127,7 @@
     X(capset, "header data", INTO(0, 8), CALL(capset))                                    \
     X(rt_sigpending, "set sigsetsize", FULL(0, 1))                                        \
     X(rt_sigtimedwait, "set info timeout sigsetsize", IN(0, 3), FROM(1, 128), INTO(2, 16)) \
-    X(rt_sigqueueinfo, "pid sig info", INTO(2, 12))                                       \
+    X(rt_sigqueueinfo, "pid sig info", PART(2, 4, 8))                                      \
     X(rt_sigsuspend, "mask sigsetsize", IN(0, 1))                                         \
     X(sigaltstack, "ss old_ss", PART(0, 0, 12), PART(0, 16, 8), FROM(1, 24))              \
     X(utime, "path times", TEXT(0), INTO(1, 16))                                          \
@@ -273,7 +273,7 @@
     X(sched_get_priority_max, "policy")                                                   \
     X(sched_get_priority_min, "policy")                                                   \
     X(timer_getoverrun, "timerid")                                                        \
-    X(rt_tgsigqueueinfo, "tgid tid sig info", INTO(3, 12))                                \
+    X(rt_tgsigqueueinfo, "tgid tid sig info", PART(3, 4, 8))                               \
     X(pidfd_send_signal, "pidfd sig info flags", INTO(2, 12))                             \
     X(mq_notify, "mqdes sevp", PART(1, 8, 8))                                             \
     X(tee, "fd_in fd_out len flags")                                                      \

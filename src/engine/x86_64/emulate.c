@@ -293,6 +293,7 @@ void describe_fault(struct context *c, gaddr pc, struct access *access) {
         access->address = access->bad = pc;
         return;
     }
+    bool touches = false;
     decode_here(&i, pc);
     if (!i.valid)
         return;
@@ -304,6 +305,7 @@ void describe_fault(struct context *c, gaddr pc, struct access *access) {
             a -= m->size;
         if (!m->read && !m->write)
             continue;
+        touches = true;
         /* several operands: the one that holds the faulting address */
         bool holds = c->fault_address >= a && c->fault_address < a + (m->size ? m->size : 1);
         if (i.memory_count == 1 || holds || (m->encoded && c->fault_address == 0)) {
@@ -314,6 +316,8 @@ void describe_fault(struct context *c, gaddr pc, struct access *access) {
                 return;
         }
     }
+    if (!touches)
+        access->size = 0;
 }
 
 /* Tells of the first undefined byte of a register, of `size` from `from` on. */
