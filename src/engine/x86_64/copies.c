@@ -249,26 +249,52 @@ void emit_rotate(int word) { /* ror word, 32 */
     emit8(&out, 32);
 }
 
+/* Leaves unless the lower half of `word` may stand anywhere and one is recorded at the place. */
+static void leave_unless_replaced(int place, int word, int offset, uint8_t **leave) {
+    emit_compare_least(word);
+    leave[0] = emit_short_jump(IF_LESS); /* or the name of a stack slot */
+    emit_compare_memory(place, offset, 0);
+    leave[1] = emit_short_jump(IF_ZERO);
+}
+
+static void emit_put_origin(int place, int word, int offset, bool wide) { /* mov [place + offset], word */
+    emit8(&out, rex(wide, word, 0, place));
+    emit8(&out, 0x89);
+    emit_memory(&out, word, place, -1, 1, offset);
+}
+
 int emit_change_origins(int place, int word, int offset, int piece, const struct memory *m,
                         int bits, int done, uint8_t **leave) {
     int count = 0;
+    uint8_t *lower[2], *upper[2], *both = NULL;
+    if (piece == 8) { /* as a whole, where that can be: so it is read again */
+        leave_unless_replaced(place, word, offset, lower);
+        emit_rotate(word);
+        leave_unless_replaced(place, word, offset + 4, upper);
+        emit_rotate(word);
+        emit_put_origin(place, word, offset, true);
+        both = emit_long_jump();
+        for (int k = 0; k < 2; k++)
+            patch_jump(upper[k], out.at);
+        emit_rotate(word);
+        for (int k = 0; k < 2; k++)
+            patch_jump(lower[k], out.at);
+    }
     for (int at = 0; at < piece; at += 4) {
-        emit_compare_least(word);
-        uint8_t *none = emit_short_jump(IF_LESS); /* or the name of a stack slot */
-        emit_compare_memory(place, offset + at, 0);
-        uint8_t *fresh = emit_short_jump(IF_ZERO);
-        emit8(&out, rex(0, word, 0, place)); /* mov [place + offset + at], word */
-        emit8(&out, 0x89);
-        emit_memory(&out, word, place, -1, 1, offset + at);
+        uint8_t *stays[2];
+        leave_unless_replaced(place, word, offset + at, stays);
+        emit_put_origin(place, word, offset + at, false);
         uint8_t *over = emit_long_jump();
-        patch_jump(none, out.at);
-        patch_jump(fresh, out.at);
+        for (int k = 0; k < 2; k++)
+            patch_jump(stays[k], out.at);
         emit_bits_of_word(m, bits, done + at);
         leave[count++] = emit_short_jump(IF_NOT_ZERO);
         patch_jump(over, out.at);
         if (piece == 8)
             emit_rotate(word);
     }
+    if (both)
+        patch_jump(both, out.at);
     return count;
 }
 
