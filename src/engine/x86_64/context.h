@@ -90,7 +90,11 @@
 #define FOURS_NOW 12
 #define FOURS_TURN 11 /* the code's turn to the left before the factor */
 #define FOURS_FACTOR 0x9e3779b1
-#define CTX_SIZE 0x213000
+/* Words of origin of which both halves were seen to be codes that hold anywhere: 64 of them, each
+   for some of the places in the code that ask (emit_unless_recorded). */
+#define CTX_RECORDED 0x213000
+#define RECORDED_COUNT 64
+#define CTX_SIZE 0x214000
 
 #define RAX 0
 #define RCX 1

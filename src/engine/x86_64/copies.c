@@ -79,12 +79,6 @@ static void emit_bits_of_word(const struct memory *m, int bits, int done) {
     emit8(&out, 0);
 }
 
-static void emit_test_word(int word) { /* test word, word, of its lower half */
-    emit8(&out, rex(0, word, 0, word));
-    emit8(&out, 0x85);
-    emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
-}
-
 static void emit_upper(int word) { /* shr word, 32 */
     emit8(&out, rex(1, 0, 0, word));
     emit8(&out, 0xc1);
@@ -92,34 +86,61 @@ static void emit_upper(int word) { /* shr word, 32 */
     emit8(&out, 32);
 }
 
-void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
-                          struct unrecorded *u) {
-    *u = (struct unrecorded){.m = *m, .done = done, .count = wide ? 2 : 1};
-    emit_test_word(word);
-    u->jumps[0] = emit_short_jump(IF_ZERO);
-    u->back[0] = out.at;
-    if (wide) {
-        emit_upper(word);
-        u->jumps[1] = emit_short_jump(IF_ZERO);
-        u->back[1] = out.at;
-    }
-}
-
-int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
-    for (int half = 0; half < u->count; half++) {
-        patch_jump(u->jumps[half], out.at);
-        emit_bits_of_word(&u->m, 0, u->done + 4 * half);
-        leave[half] = emit_short_jump(IF_NOT_ZERO);
-        emit_jump(&out, u->back[half]);
-    }
-    return u->count;
-}
-
 static void emit_compare_least(int word) { /* cmp word, ORIGIN_LEAST, of its lower half */
     emit8(&out, rex(0, 0, 0, word));
     emit8(&out, 0x81);
     emit8(&out, 0xf8 | (word & 7));
     emit32(&out, ORIGIN_LEAST);
+}
+
+/* Mostly it is the word that was seen there before. */
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
+                          struct unrecorded *u) {
+    static unsigned next;
+    *u = (struct unrecorded){.m = *m, .done = done, .word = word, .wide = wide};
+    if (wide) {
+        u->slot = CTX_RECORDED + 8 * (int)(next++ % RECORDED_COUNT);
+        emit8(&out, 0x64); /* cmp word, fs:[slot] */
+        emit8(&out, rex(1, word, 0, 0));
+        emit8(&out, 0x3b);
+        emit_memory(&out, word, -1, -1, 1, u->slot);
+        u->jump = emit_short_jump(IF_NOT_ZERO);
+    } else {
+        emit_compare_least(word);
+        u->jump = emit_short_jump(IF_BELOW);
+    }
+    u->back = out.at;
+}
+
+int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
+    int count = 0, word = u->word;
+    uint8_t *upper[2];
+    patch_jump(u->jump, out.at);
+    if (u->wide) {
+        emit_compare_least(word);
+        uint8_t *lower = emit_short_jump(IF_BELOW);
+        emit_rotate(word);
+        emit_compare_least(word);
+        upper[0] = emit_short_jump(IF_BELOW);
+        emit_rotate(word);
+        emit_to_context(&out, word, u->slot);
+        emit_jump(&out, u->back);
+        patch_jump(lower, out.at);
+    }
+    emit_bits_of_word(&u->m, 0, u->done);
+    leave[count++] = emit_short_jump(IF_NOT_ZERO);
+    if (u->wide) {
+        emit_rotate(word);
+        emit_compare_least(word);
+        upper[1] = emit_short_jump(IF_BELOW);
+        emit_jump(&out, u->back);
+        for (int k = 0; k < 2; k++)
+            patch_jump(upper[k], out.at);
+        emit_bits_of_word(&u->m, 0, u->done + 4);
+        leave[count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+    emit_jump(&out, u->back);
+    return count;
 }
 
 void emit_take_origin(int place, int word, int offset, bool wide) { /* mov word, [place + offset] */

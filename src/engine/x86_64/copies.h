@@ -13,14 +13,15 @@ uint8_t *emit_long_jump(void);
 /* A register holds a guest address and becomes the place of its origin; leaves by the jump
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
-/* Leaves where a word of origin in a register, which is changed, is 0 though bytes of it, at
-   gs:[m + done], are undefined. The second part goes out of the way; it returns how many
-   jumps it has put in `leave`. */
+/* Leaves where a word of origin in a register, which may change, does not hold anywhere though
+   bytes of it, at gs:[m + done], are undefined; of two words (`wide`) both. The second part goes
+   out of the way; it returns how many jumps it has put in `leave`. */
 struct unrecorded {
     struct memory m;
-    int done, count;
-    uint8_t *jumps[2];
-    const uint8_t *back[2];
+    int done, word, slot;
+    bool wide;
+    uint8_t *jump;
+    const uint8_t *back;
 };
 void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
                           struct unrecorded *u);
