@@ -35,6 +35,7 @@ static struct bundle {
         int size;
     } others[OTHERS]; /* words moved in between that have to be defined */
     int other_count;
+    uint64_t dropped; /* elements that become defined in between */
     struct form places[PLACES]; /* without what is added */
     int registers[PLACES], place_count, word;
     uint8_t *back; /* behind the last store */
@@ -55,6 +56,8 @@ static struct form sum(struct form a, struct form b) {
             continue;
         if (regs[k] == f.index) {
             f.factor += factors[k];
+        } else if (f.index < 0 && f.base < 0 && factors[k] == 1) {
+            f.base = regs[k];
         } else if (f.index < 0 && f.base != regs[k]) {
             f.index = regs[k];
             f.factor = factors[k];
@@ -205,7 +208,8 @@ static const struct instruction *store_of(const struct instruction *load) {
 /* Between the first load and the last store. */
 struct search {
     struct bundle *b;
-    uint64_t undefined; /* what the pieces have loaded so far */
+    uint64_t undefined, loaded; /* by the pieces so far: undefined bits, anything */
+    uint64_t dropped;
     uint32_t needed;    /* registers that something has read so far */
     int open;
 };
@@ -224,11 +228,12 @@ static bool add_piece(struct search *s, const struct instruction *i) {
     if (p->size < 32 && p->element >= 16 && (b->possible & 1ULL << (p->element + 16)))
         return false;
     p->late = p->element < 16 && ((s->needed | address_uses(&i->memory[i->encoded])) & 1u << p->element);
-    if (!is_operand(&p->from) || ((s->undefined | b->possible) & plan_inputs(i)))
+    if (!is_operand(&p->from) || (s->dropped & own) || ((s->undefined | b->possible) & plan_inputs(i)))
         return false;
     b->piece_count++;
     s->open++;
     s->undefined |= p->defined ? 0 : own;
+    s->loaded |= own;
     return true;
 }
 
@@ -245,8 +250,8 @@ static bool add_store(struct search *s, const struct instruction *i) {
 }
 
 static bool add_other(struct search *s, const struct instruction *i) {
-    uint64_t all = s->b->possible | s->undefined;
-    if ((plan_inputs(i) | plan_outputs(i)) & all || wants_dirty(i))
+    uint64_t all = s->b->possible | s->undefined, lost = plan_outputs(i) & all;
+    if ((plan_inputs(i) & all) || (lost & (s->loaded | ~overwritten(i))) || wants_dirty(i))
         return false;
     for (int k = 0; k < i->memory_count; k++) {
         const struct memory *m = &i->memory[k];
@@ -260,6 +265,7 @@ static bool add_other(struct search *s, const struct instruction *i) {
         s->b->others[s->b->other_count].at = at;
         s->b->others[s->b->other_count++].size = (int)m->size;
     }
+    s->dropped |= lost;
     return true;
 }
 
@@ -277,6 +283,7 @@ static bool find_pieces(struct bundle *b) {
             break;
         if (stores && !s.open && (s.undefined & whole_element(element_of(i->operands[1].reg.value)))) {
             b->last = i;
+            b->dropped = s.dropped;
             pieces = b->piece_count;
             others = b->other_count;
         }
@@ -461,6 +468,7 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         note_place(i->pc, 0, false);
         emit_plain(i);
     }
+    dirty_drop(b->dropped);
     emit_into_steady((int)(b->last - trace) + 1, true);
     emit_jump(&out, b->back);
     note_place(load->pc, spilled, false);

@@ -340,7 +340,11 @@ void emit_known_target(struct cold *c, bool flags) {
     }
     for (int done = 0; done < (int)m->size && m->size >= 4; done += piece) {
         emit_from_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
+        uint8_t *differs = emit_compare_origin(RCX, RDX, piece == 8, done);
+        uint8_t *same = emit_long_jump();
+        patch_jump(differs, out.at);
         count += emit_change_origins(RCX, RDX, done, piece, NULL, bits, done, leave + count);
+        patch_jump(same, out.at);
     }
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
@@ -627,6 +631,17 @@ bool adds_constant(const struct instruction *i, int *reg, int64_t *amount) {
 
 uint32_t address_uses(const struct memory *m) {
     return (m->base >= 0 ? 1u << m->base : 0) | (m->index >= 0 ? 1u << m->index : 0);
+}
+
+uint64_t overwritten(const struct instruction *i) {
+    uint64_t set = moves_whole(i) && i->memory_count ? plan_outputs(i) : 0;
+    for (int k = 0; k < i->z.operand_count; k++) {
+        const ZydisDecodedOperand *o = &i->operands[k];
+        int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
+        if (e >= 0 && e < 16 && o->size >= 32 && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
+            set |= 1ULL << e;
+    }
+    return set;
 }
 
 /* A move of a defined word between a register and memory, as gcc puts between the load and

@@ -751,6 +751,16 @@ static bool emit_string_move(const struct instruction *i, bool flags_live) {
     return true;
 }
 
+/* A slot of a frame, or of arguments, for which the trace has just made room: its D changes. */
+static bool is_fresh(const struct instruction *i, const struct memory *m) {
+    if (m->base != RSP || m->index >= 0 || m->displacement < 0)
+        return false;
+    int64_t room = 0;
+    for (const struct instruction *b = trace; b < i; b++)
+        room -= stack_shift(b);
+    return m->displacement < room;
+}
+
 static bool emit_inline(const struct instruction *i, bool flags_live) {
     if (emit_string_move(i, flags_live))
         return true;
@@ -790,7 +800,8 @@ static bool emit_inline(const struct instruction *i, bool flags_live) {
         words_of(e, &offset);
         if (vector_number(i->operands[1].reg.value) >= 0)
             offset = CTX_UNDEFINED_VECTOR + 64 * vector_number(i->operands[1].reg.value);
-        uint8_t *over = !flags_live && m->size && m->size <= 32 && !(m->size & (m->size - 1))
+        uint8_t *over = !flags_live && m->size && m->size <= 32 && !(m->size & (m->size - 1)) &&
+                                !is_fresh(i, m)
                             ? emit_same_store(m, e, offset)
                             : NULL;
         int first = cold_count;

@@ -180,18 +180,6 @@ static bool choose_registers(void) {
     return spare >= 0;
 }
 
-/* Registers of which nothing stays. */
-static uint64_t overwritten(const struct instruction *i) {
-    uint64_t set = moves_whole(i) && i->memory_count ? plan_outputs(i) : 0;
-    for (int k = 0; k < i->z.operand_count; k++) {
-        const ZydisDecodedOperand *o = &i->operands[k];
-        int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
-        if (e >= 0 && e < 16 && o->size >= 32 && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
-            set |= 1ULL << e;
-    }
-    return set;
-}
-
 /* Whether a pair's load has been before the step, but not its store. */
 static bool is_open(int step) {
     for (int k = 0; k < pair_count; k++)
