@@ -21,7 +21,7 @@ struct piece {
     const struct instruction *load, *store;
     struct form from, to;
     int size, element;
-    bool defined; /* expected to be; its register's undefined bits are 0 already */
+    bool defined; /* expected to be */
     bool late;    /* the register is needed before it is loaded: its bits come last */
 };
 
@@ -223,16 +223,21 @@ static bool add_piece(struct search *s, const struct instruction *i) {
     *p = (struct piece){.load = i, .store = store, .size = (int)copied_size(i),
                         .element = element_of(i->operands[0].reg.value)};
     uint64_t own = whole_element(p->element);
-    p->defined = !dirty_site(i->pc) && !(own & (b->possible | s->undefined));
+    p->defined = !dirty_site(i->pc);
     p->from = form_of(&i->memory[i->encoded]);
     if (p->size < 32 && p->element >= 16 && (b->possible & 1ULL << (p->element + 16)))
         return false;
     p->late = p->element < 16 && ((s->needed | address_uses(&i->memory[i->encoded])) & 1u << p->element);
-    if (!is_operand(&p->from) || (s->dropped & own) || ((s->undefined | b->possible) & plan_inputs(i)))
+    if (!is_operand(&p->from) || (!p->defined && (s->dropped & own)) || ((s->undefined | b->possible) & plan_inputs(i)))
         return false;
     b->piece_count++;
     s->open++;
-    s->undefined |= p->defined ? 0 : own;
+    if (p->defined) { /* the code of the version counts on it as well */
+        s->dropped |= own & (s->undefined | b->possible);
+        s->undefined &= ~own;
+    } else {
+        s->undefined |= own;
+    }
     s->loaded |= own;
     return true;
 }
@@ -468,6 +473,7 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         note_place(i->pc, 0, false);
         emit_plain(i);
     }
+    now.possible |= b->dropped;
     dirty_drop(b->dropped);
     emit_into_steady((int)(b->last - trace) + 1, true);
     emit_jump(&out, b->back);

@@ -340,11 +340,7 @@ void emit_known_target(struct cold *c, bool flags) {
     }
     for (int done = 0; done < (int)m->size && m->size >= 4; done += piece) {
         emit_from_context(&out, RDX, CTX_ORIGIN + 16 * slot + done);
-        uint8_t *differs = emit_compare_origin(RCX, RDX, piece == 8, done);
-        uint8_t *same = emit_long_jump();
-        patch_jump(differs, out.at);
         count += emit_change_origins(RCX, RDX, done, piece, NULL, bits, done, leave + count);
-        patch_jump(same, out.at);
     }
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);

@@ -182,12 +182,35 @@ static void emit_names_first(const uint8_t *again, const uint8_t *by_c) {
     emit_jump(&out, cache.exits[EXIT_NAMES]);
 }
 
+/* Jumps taken where a word of origin is the name of a stack slot, the only ones with the highest
+   bit; RDX is spilled. */
+static int emit_unless_named(uint64_t set, uint8_t **leave) {
+    bool first = true;
+    for (; set; set &= set - 1) {
+        int e = __builtin_ctzll(set);
+        for (int at = 0; at <= (e < ELEMENT_VECTOR ? 0 : 8); at += 8) {
+            emit8(&out, 0x64); /* mov rdx, fs:[origins], then or */
+            emit8(&out, 0x48);
+            emit8(&out, first ? 0x8b : 0x0b);
+            emit_memory(&out, RDX, -1, -1, 1, CTX_ORIGIN_OF(e) + at);
+            first = false;
+        }
+    }
+    emit8(&out, 0x48); /* test rdx, rdx; of both halves */
+    emit8(&out, 0x85);
+    emit8(&out, 0xd2);
+    leave[0] = emit_if(&out, 8); /* js */
+    emit8(&out, 0x85); /* test edx, edx */
+    emit8(&out, 0xd2);
+    leave[1] = emit_if(&out, 8);
+    return 2;
+}
+
 /* A return with something undefined: through C when it is not the one foreseen
    or a value still goes by the name of a stack slot; else to where it led before, or
    by the thread's table. Falls through when all is defined. */
 void emit_dirty_return(uint32_t extra, bool flags_live) {
-    uint8_t *jumps[FEW_WORDS], *leave[4 * FEW_WORDS];
-    int left = 0;
+    uint8_t *jumps[FEW_WORDS], *leave[2];
     if (flags_live || dirty_word_count(now.possible) > FEW_WORDS) {
         emit_leave_dirty(EXIT_RETURN, extra);
         return;
@@ -201,16 +224,7 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
         patch_jump(jumps[k], out.at);
     const uint8_t *again = out.at;
     emit_spill(&out, RDX);
-    for (uint64_t set = now.possible; set; set &= set - 1) {
-        int e = __builtin_ctzll(set), last = e < ELEMENT_FLAGS ? 4 : e < ELEMENT_VECTOR ? 0 : 12;
-        for (int at = 0; at <= last; at += 4) {
-            emit8(&out, 0x64); /* cmp dword fs:[origin], 0 */
-            emit8(&out, 0x83);
-            emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN_OF(e) + at);
-            emit8(&out, 0);
-            leave[left++] = emit_if(&out, 8); /* js */
-        }
-    }
+    int left = emit_unless_named(now.possible, leave);
     emit_chain(now.pc, extra, now.possible);
     emit_spill(&out, RCX);
     emit_from_context(&out, RDX, CTX_SHADOW);

@@ -24,7 +24,7 @@ static struct pair {
     int from_place, to_place;
     int size, element;
     bool dead; /* the register is overwritten before anything else is done with it */
-    bool late; /* other memory has its turn before the store: origins change only there */
+    bool late; /* others may read the target before the store: origins change only there */
     int leave; /* the step it leaves for */
     struct differs {
         uint8_t *jump, *same; /* taken where an origin changes; where it goes on */
@@ -49,6 +49,7 @@ static struct {
     int step;
 } leaves[LEAVES];
 static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at each step */
+static uint64_t assumed; /* of `possible` those that are defined after all whenever it is entered */
 static uint32_t used, spilled;
 static int word, spare; /* registers */
 static uint8_t *forward[STEPS]; /* jumps of branches to a step further on */
@@ -188,10 +189,18 @@ static bool is_open(int step) {
     return false;
 }
 
+/* General registers that no pair loads: what they hold was there before. */
+static uint64_t held_before(void) {
+    uint64_t set = possible & 0xffff;
+    for (int k = 0; k < pair_count; k++)
+        set &= ~whole_element(pairs[k].element);
+    return set;
+}
+
 /* Finds what may be undefined before each step; nothing but the pairs may read it. */
 static bool others_are_defined(void) {
     const uint64_t flags = 1ULL << ELEMENT_FLAGS;
-    uint64_t set = possible;
+    uint64_t set = possible & ~assumed;
     __builtin_memset(undefined, 0, sizeof undefined);
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
@@ -210,8 +219,13 @@ static bool others_are_defined(void) {
         }
         if (role_of(i) == JUMP)
             continue;
-        if (plan_inputs(i) & set & ~flags & ~own)
+        uint64_t read = plan_inputs(i) & set & ~flags & ~own;
+        if (read & ~held_before())
             return false;
+        if (read) {
+            assumed |= read;
+            return others_are_defined();
+        }
         if (p && p->load == i) {
             if (written & set & ~own)
                 return false;
@@ -235,12 +249,18 @@ static bool may_be_left(const struct pair *p) {
     return false;
 }
 
-/* Where memory is touched in between, the dirty version may have to go on there. */
+/* A load in between may be of the target: where its operand is known at the pair's load it is
+   looked at there, before the target's origins change. */
 static void find_late(void) {
-    for (int k = 0; k < pair_count; k++)
-        for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++)
+    for (int k = 0; k < pair_count; k++) {
+        uint32_t written = pairs[k].load->registers_written;
+        for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++) {
             for (int m = 0; m < i->memory_count; m++)
-                pairs[k].late |= i->memory[m].read || i->memory[m].write;
+                pairs[k].late |= i->memory[m].read && (address_uses(&i->memory[m]) & written);
+            pairs[k].late |= pair_of(i) != NULL;
+            written |= i->registers_written;
+        }
+    }
 }
 
 static void find_dead(void) {
@@ -261,6 +281,7 @@ static bool is_steady(int count) {
     step_count = count;
     used = 1u << RSP;
     possible = now.possible;
+    assumed = 0;
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
         if (role_of(i) == BRANCH || role_of(i) == JUMP)
@@ -317,12 +338,15 @@ static void leave_by_all(uint8_t **jumps, int count, int step) {
         leave_by(jumps[count], step);
 }
 
-static void emit_defined_check(const struct memory *m, int step) {
+static void emit_defined_check(const struct instruction *i, const struct memory *m, int step) {
     int first = cold_count;
+    if (check_of(i, m) == CHECK_NONE || is_proved(m))
+        return;
     emit_check_flags_dead(m, COLD_TOUCH);
     for (int k = first; k < cold_count; k++)
         leave_by(colds[k].patch, step);
     cold_count = first;
+    prove(m, 0, 0);
 }
 
 /* Only when nothing can fail any more: the register may be part of the address. */
@@ -336,6 +360,16 @@ static void emit_pair_bits(const struct pair *p) {
     }
 }
 
+static void find_place(const struct memory *m, struct place *p, int step) {
+    if (p->reg < 0 || p->steps || p->found)
+        return;
+    struct memory first = *m;
+    first.displacement = p->displacement;
+    emit_lea(&first, p->reg);
+    leave_by(emit_origin_place(p->reg), step);
+    p->found = true;
+}
+
 /* The register and the offset with the operand's place; found here if need be. */
 static int emit_place(const struct memory *m, struct place *p, int step, int *offset) {
     *offset = p->reg < 0 ? 0 : (int)(m->displacement - p->displacement);
@@ -344,13 +378,7 @@ static int emit_place(const struct memory *m, struct place *p, int step, int *of
         leave_by(emit_origin_place(spare), step);
         return spare;
     }
-    if (!p->steps && !p->found) {
-        struct memory first = *m;
-        first.displacement = p->displacement;
-        emit_lea(&first, p->reg);
-        leave_by(emit_origin_place(p->reg), step);
-        p->found = true;
-    }
+    find_place(m, p, step);
     return p->reg;
 }
 
@@ -367,15 +395,40 @@ static void emit_target(struct pair *p, const struct memory *to, int step, int d
     p->leave = step;
 }
 
+/* Where a word is from means nothing if it is defined; what is undefined of up to 8 bytes is in
+   `word` already. */
+static uint8_t *emit_if_defined(const struct memory *from, int size, int done) {
+    if (size <= 8) {
+        emit8(&out, rex(1, word, 0, word)); /* test word, word */
+        emit8(&out, 0x85);
+        emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
+    } else {
+        emit_gs(from, true, 0); /* cmp qword gs:[from + done], 0 */
+        emit8(&out, 0x83);
+        emit_operand(from, 7, done);
+        emit8(&out, 0);
+    }
+    return emit_short_jump(IF_ZERO);
+}
+
 static void emit_pair_load(struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
     int offset, place, piece = p->size >= 8 ? 8 : 4;
     p->differ_count = 0;
+    for (const struct instruction *i = p->load + 1; i < p->store && !p->late; i++)
+        for (int k = 0; k < i->memory_count; k++)
+            if (i->memory[k].read)
+                emit_defined_check(i, &i->memory[k], step);
     for (int done = 0; done < p->size; done += 8) {
         emit_take_bits(from, word, p->size >= 8, done);
         leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
     }
+    if (!p->late) { /* not only on the way around what is defined */
+        find_place(from, &places[p->from_place], step);
+        find_place(&p->to, &places[p->to_place], step);
+    }
     for (int done = 0; done < p->size; done += 8) {
+        uint8_t *defined = p->late ? NULL : emit_if_defined(from, p->size, done);
         place = emit_place(from, &places[p->from_place], step, &offset);
         emit_take_origin(place, word, offset + done, piece == 8);
         if (!p->dead) {
@@ -388,6 +441,8 @@ static void emit_pair_load(struct pair *p, int step) {
         emit_unless_recorded(word, piece == 8, from, done, &p->none[done / 8]);
         if (!p->late)
             p->differs[p->differ_count - 1].same = out.at;
+        if (defined)
+            patch_jump(defined, out.at);
     }
     p->load_leave = step;
     if (!p->dead)
@@ -424,10 +479,7 @@ static void emit_step(int step) {
     else if (p)
         emit_pair_store(p, step);
     for (int k = 0; k < i->memory_count && !p; k++)
-        if (check_of(i, &i->memory[k]) != CHECK_NONE && !is_proved(&i->memory[k])) {
-            emit_defined_check(&i->memory[k], step);
-            prove(&i->memory[k], 0, 0);
-        }
+        emit_defined_check(i, &i->memory[k], step);
     note_place(i->pc, spilled, false);
     emit_plain(i);
     forget_registers(i);
@@ -465,10 +517,11 @@ bool emit_steady_end(void) {
 
 void emit_into_steady(int step, bool noted) {
     int count = 0;
-    uint8_t *odd[PLACES];
-    if (step > step_count || !steps[step] || (followed[step] & ~undefined[step]))
+    uint8_t *odd[PLACES], *held[16];
+    if (step > step_count || !steps[step] || (followed[step] & ~undefined[step] & ~assumed))
         return;
     out.kept = 0;
+    int holding = emit_compare_words(assumed & followed[step], held);
     emit_registers(spilled, emit_spill);
     if (noted)
         note_place(trace[step].pc, spilled, false);
@@ -484,6 +537,8 @@ void emit_into_steady(int step, bool noted) {
     for (int k = 0; k < count; k++)
         patch_jump(odd[k], out.at);
     emit_registers(spilled, emit_unspill);
+    for (int k = 0; k < holding; k++)
+        patch_jump(held[k], out.at);
 }
 
 /* Not where code relies on what was done before the step. */
