@@ -332,6 +332,12 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
     if (number == STOP_SIGNAL && c->asked_to_rest) {
         c->asked_to_rest = false;
         c->pending = 1;
+    } else if (number == STOP_SIGNAL && (c->signal_mask & bit(number))) {
+        /* The guest blocks it, we never do: as natively it waits in the kernel, for sigwaitinfo
+           (timers of the C library) or until it is let in. */
+        *mask_of(uc) |= bit(number);
+        system_call(__NR_rt_tgsigqueueinfo, system_call(__NR_getpid), c->tid, number, info);
+        c->pending = 1;
     } else if (number == STOP_SIGNAL && actions[number].handler == 0) {
         return;
     } else {

@@ -6,7 +6,8 @@
 #include "copies.h"
 #include "plan.h"
 
-enum { BUNDLES = 4, LONGEST = 40, PIECES = 8, OTHERS = 6, PLACES = 3, JUMPS = 96, REACH = 16 };
+enum { BUNDLES = 4, PIECES = 8, OTHERS = 6, PLACES = 3, JUMPS = 96 };
+enum { LONGEST = 40, REACH = 16 }; /* instructions: of a bundle, from a load to its store */
 
 /* What an address is made of, in registers as they are at the first load:
    base + index * factor + add. */
@@ -227,8 +228,10 @@ static bool add_piece(struct search *s, const struct instruction *i) {
     p->from = form_of(&i->memory[i->encoded]);
     if (p->size < 32 && p->element >= 16 && (b->possible & 1ULL << (p->element + 16)))
         return false;
-    p->late = p->element < 16 && ((s->needed | address_uses(&i->memory[i->encoded])) & 1u << p->element);
-    if (!is_operand(&p->from) || (!p->defined && (s->dropped & own)) || ((s->undefined | b->possible) & plan_inputs(i)))
+    uint32_t needed = s->needed | address_uses(&i->memory[i->encoded]);
+    p->late = p->element < 16 && (needed & 1u << p->element);
+    if (!is_operand(&p->from) || (!p->defined && (s->dropped & own)) ||
+        ((s->undefined | b->possible) & plan_inputs(i)))
         return false;
     b->piece_count++;
     s->open++;
@@ -256,7 +259,7 @@ static bool add_store(struct search *s, const struct instruction *i) {
 
 static bool add_other(struct search *s, const struct instruction *i) {
     uint64_t all = s->b->possible | s->undefined, lost = plan_outputs(i) & all;
-    if ((plan_inputs(i) & all) || (lost & (s->loaded | ~overwritten(i))) || wants_dirty(i))
+    if ((plan_inputs(i) & all) || (lost & (s->loaded | ~wholly_written(i))) || wants_dirty(i))
         return false;
     for (int k = 0; k < i->memory_count; k++) {
         const struct memory *m = &i->memory[k];

@@ -278,7 +278,8 @@ static void leave_unless_replaced(int place, int word, int offset, uint8_t **lea
     leave[1] = emit_short_jump(IF_ZERO);
 }
 
-static void emit_put_origin(int place, int word, int offset, bool wide) { /* mov [place + offset], word */
+/* mov [place + offset], word */
+static void emit_put_origin(int place, int word, int offset, bool wide) {
     emit8(&out, rex(wide, word, 0, place));
     emit8(&out, 0x89);
     emit_memory(&out, word, place, -1, 1, offset);
@@ -629,7 +630,7 @@ uint32_t address_uses(const struct memory *m) {
     return (m->base >= 0 ? 1u << m->base : 0) | (m->index >= 0 ? 1u << m->index : 0);
 }
 
-uint64_t overwritten(const struct instruction *i) {
+uint64_t wholly_written(const struct instruction *i) {
     uint64_t set = moves_whole(i) && i->memory_count ? plan_outputs(i) : 0;
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];

@@ -57,7 +57,7 @@ void emit_registers(uint32_t set, void (*each)(struct emitter *e, int reg));
 bool adds_constant(const struct instruction *i, int *reg, int64_t *amount);
 uint32_t address_uses(const struct memory *m);
 /* Registers, and what loads bring, of which nothing stays. */
-uint64_t overwritten(const struct instruction *i);
+uint64_t wholly_written(const struct instruction *i);
 /* Bytes that a load takes as they are and a store of them may put elsewhere in one go;
    0: none. */
 uint32_t copied_size(const struct instruction *load);

@@ -231,7 +231,7 @@ static bool others_are_defined(void) {
                 return false;
             set |= written;
         } else if (!p) {
-            if (written & set & ~overwritten(i))
+            if (written & set & ~wholly_written(i))
                 return false;
             set &= ~written;
         }
@@ -272,7 +272,8 @@ static void find_dead(void) {
             uint64_t value = whole_element(pairs[k].element);
             bool loads = next && next->load == i && next->element == pairs[k].element &&
                          next->size >= pairs[k].size;
-            pairs[k].dead |= (loads || (!next && (overwritten(i) & value))) && !may_be_left(&pairs[k]);
+            pairs[k].dead |= (loads || (!next && (wholly_written(i) & value))) &&
+                             !may_be_left(&pairs[k]);
         }
 }
 
