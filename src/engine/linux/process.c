@@ -276,7 +276,8 @@ static bool read_script(const char *head, struct start *start) {
 }
 
 static enum way way_of(int directory, const char *path, int flags, struct start *start) {
-    int fd = (int)system_call(__NR_openat, directory, path, O_RDONLY | O_CLOEXEC | O_NONBLOCK, 0); /* of a pipe: at once */
+    enum { HOW = O_RDONLY | O_CLOEXEC | O_NONBLOCK }; /* no pipe is waited for */
+    int fd = (int)system_call(__NR_openat, directory, path, HOW, 0);
     if (fd < 0 && (flags & AT_EMPTY_PATH) && !*path)
         fd = (int)system_call(__NR_dup, directory);
     if (fd < 0)

@@ -248,7 +248,8 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
         char what[64];
         if (protection && !a.size) {
             a.what = "the instruction is not one that programs may use here";
-        } else if (protection && a.address < GUEST_END && (a.address & (a.size - 1))) {
+        } else if (protection && a.address < GUEST_END &&
+                   (a.size == 16 || a.size == 32 || a.size == 64) && (a.address & (a.size - 1))) {
             format(what, sizeof what, "which is not a multiple of %u", (uint64_t)a.size);
             a.what = what;
         } else if (is_stack_full(c, a.bad)) {
