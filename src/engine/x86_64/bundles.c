@@ -3,44 +3,12 @@
    pieces of such a bundle are looked at together: when D and the origins at each target are
    already what they become, and everything else in between is defined, the instructions run
    as they are. What is found otherwise goes the way of the single copy, from the first load. */
-#include "copies.h"
+#include "bundles.h"
 #include "plan.h"
 
-enum { BUNDLES = 4, PIECES = 8, OTHERS = 6, PLACES = 3, JUMPS = 96 };
-enum { LONGEST = 40, REACH = 16 }; /* instructions: of a bundle, from a load to its store */
+enum { BUNDLES = 4, LONGEST = 40, REACH = 16 }; /* instructions: of a bundle, from a load to its store */
 
-/* What an address is made of, in registers as they are at the first load:
-   base + index * factor + add. */
-struct form {
-    bool known;
-    int base, index; /* -1: none */
-    int64_t factor, add;
-};
-
-/* One load with its store. */
-struct piece {
-    const struct instruction *load, *store;
-    struct form from, to;
-    int size, element;
-    bool defined; /* expected to be */
-    bool late;    /* the register is needed before it is loaded: its bits come last */
-};
-
-static struct bundle {
-    const struct instruction *load, *last;
-    uint64_t possible;
-    struct piece pieces[PIECES];
-    int piece_count;
-    struct {
-        struct form at;
-        int size;
-    } others[OTHERS]; /* words moved in between that have to be defined */
-    int other_count;
-    uint64_t dropped; /* elements that become defined in between */
-    struct form places[PLACES]; /* without what is added */
-    int registers[PLACES], place_count, word;
-    uint8_t *back; /* behind the last store */
-} bundles[BUNDLES];
+static struct bundle bundles[BUNDLES];
 static int bundle_count;
 
 static struct form forms[16]; /* what the registers hold at the instruction looked at */
@@ -321,10 +289,12 @@ static bool choose_places(struct bundle *b) {
     uint32_t used = 1u << RSP;
     int words = 0;
     for (int k = 0; k < b->piece_count; k++) {
-        const struct piece *p = &b->pieces[k];
+        struct piece *p = &b->pieces[k];
         used |= registers_of(&p->from) | registers_of(&p->to);
         words += (p->size + 7) / 8;
-        if (place_of(b, &p->from) < 0 || place_of(b, &p->to) < 0)
+        p->from_place = place_of(b, &p->from);
+        p->to_place = place_of(b, &p->to);
+        if (p->from_place < 0 || p->to_place < 0)
             return false;
     }
     for (int k = 0; k < b->other_count; k++)
@@ -332,6 +302,7 @@ static bool choose_places(struct bundle *b) {
     for (int k = 0; k < b->place_count; k++)
         b->registers[k] = take_register(&used);
     b->word = take_register(&used);
+    b->second = take_register(&used);
     return b->word >= 0 && words <= PIECES;
 }
 
@@ -340,7 +311,10 @@ bool bundle_begins(const struct instruction *load, bool single) {
     if (bundle_count == BUNDLES || (now.possible & (ELEMENTS_SHARED | 1ULL << ELEMENT_FLAGS)))
         return false;
     *b = (struct bundle){.load = load, .possible = now.possible};
-    if (!find_pieces(b) || (single && b->piece_count == 1) || !choose_places(b))
+    if (!find_pieces(b) || !choose_places(b))
+        return false;
+    b->changes = can_change(b);
+    if (single && b->piece_count == 1 && !b->changes)
         return false;
     bundle_count++;
     return true;
@@ -375,7 +349,15 @@ static struct memory at_place(const struct bundle *b, int k, const struct form *
                            .displacement = f->add - b->places[k].add};
 }
 
-static uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
+struct memory piece_source(const struct bundle *b, const struct piece *p) {
+    return at_place(b, p->from_place, &p->from);
+}
+
+struct memory piece_target(const struct bundle *b, const struct piece *p) {
+    return at_place(b, p->to_place, &p->to);
+}
+
+uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
     emit_gs(m, wide, 0); /* cmp gs:[m + done], 0 */
     emit8(&out, 0x83);
     emit_operand(m, 7, done);
@@ -383,9 +365,24 @@ static uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
     return emit_short_jump(IF_NOT_ZERO);
 }
 
-static int undefined_bits(const struct piece *p) {
+int piece_bits(const struct piece *p) {
     return p->element < 16 ? CTX_UNDEFINED + 8 * p->element
                            : CTX_UNDEFINED_VECTOR + 64 * (p->element - ELEMENT_VECTOR);
+}
+
+void emit_places(const struct bundle *b) {
+    for (int k = 0; k < b->place_count; k++)
+        emit_address_of(&b->places[k], b->registers[k]);
+}
+
+int emit_others(const struct bundle *b, uint8_t **leave) {
+    int count = 0;
+    for (int k = 0; k < b->other_count; k++) {
+        struct memory m = operand(&b->others[k].at, 0);
+        for (int done = 0; done < b->others[k].size; done += 8)
+            leave[count++] = leave_unless_zero(&m, b->others[k].size >= 8, done);
+    }
+    return count;
 }
 
 /* D at each source and target. */
@@ -393,8 +390,7 @@ static int emit_bits(struct bundle *b, uint8_t **leave) {
     int count = 0;
     for (int k = 0; k < b->piece_count; k++) {
         const struct piece *p = &b->pieces[k];
-        struct memory from = at_place(b, place_of(b, &p->from), &p->from);
-        struct memory to = at_place(b, place_of(b, &p->to), &p->to);
+        struct memory from = piece_source(b, p), to = piece_target(b, p);
         for (int done = 0; done < p->size; done += 8) {
             if (p->defined) {
                 leave[count++] = leave_unless_zero(&from, p->size >= 8, done);
@@ -404,15 +400,10 @@ static int emit_bits(struct bundle *b, uint8_t **leave) {
             emit_take_bits(&from, b->word, p->size >= 8, done);
             leave[count++] = emit_compare_bits(&to, b->word, p->size >= 8, done);
             if (!p->late)
-                emit_to_context(&out, b->word, undefined_bits(p) + done);
+                emit_to_context(&out, b->word, piece_bits(p) + done);
         }
     }
-    for (int k = 0; k < b->other_count; k++) {
-        struct memory m = operand(&b->others[k].at, 0);
-        for (int done = 0; done < b->others[k].size; done += 8)
-            leave[count++] = leave_unless_zero(&m, b->others[k].size >= 8, done);
-    }
-    return count;
+    return count + emit_others(b, leave + count);
 }
 
 static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_t **leave) {
@@ -421,8 +412,7 @@ static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_
         leave[count++] = emit_origin_place(b->registers[k]);
     for (int k = 0; k < b->piece_count; k++) {
         const struct piece *p = &b->pieces[k];
-        struct memory from = at_place(b, place_of(b, &p->from), &p->from);
-        struct memory to = at_place(b, place_of(b, &p->to), &p->to);
+        struct memory from = piece_source(b, p), to = piece_target(b, p);
         struct memory source = operand(&p->from, 0);
         bool wide = p->size >= 8;
         for (int done = 0; done < p->size && !p->defined; done += 8) {
@@ -444,7 +434,7 @@ static void emit_late_bits(const struct bundle *b) {
             continue;
         struct memory from = operand(&p->from, 0);
         emit_take_bits(&from, b->word, p->size == 8, 0);
-        emit_to_context(&out, b->word, undefined_bits(p));
+        emit_to_context(&out, b->word, piece_bits(p));
     }
 }
 
@@ -465,12 +455,13 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
     now.possible = b->possible;
     out.kept = kept;
     emit_registers(spilled, emit_spill);
+    kept = out.kept;
     note_place(now.pc, spilled, false);
-    for (int k = 0; k < b->place_count; k++)
-        emit_address_of(&b->places[k], b->registers[k]);
+    emit_places(b);
     int count = emit_bits(b, leave);
     count += emit_bundle_origins(b, none, leave + count);
     emit_late_bits(b);
+    const uint8_t *found = out.at;
     emit_registers(spilled, emit_unspill);
     for (const struct instruction *i = load; i <= b->last; i++) {
         note_place(i->pc, 0, false);
@@ -487,5 +478,16 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         count += emit_unrecorded(&none[k], leave + count);
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
+    if (b->changes) {
+        out.kept = kept;
+        emit_spill(&out, b->second);
+        note_place(load->pc, spilled | 1u << b->second, false);
+        count = emit_changes(b, leave);
+        emit_unspill(&out, b->second);
+        emit_jump(&out, found);
+        for (int k = 0; k < count; k++)
+            patch_jump(leave[k], out.at);
+        emit_unspill(&out, b->second);
+    }
     emit_registers(spilled, emit_unspill);
 }

@@ -94,6 +94,9 @@
    for some of the places in the code that ask (emit_unless_recorded). */
 #define CTX_RECORDED 0x213000
 #define RECORDED_COUNT 64
+/* The same of codes that are no names of stack slots (changes.c). */
+#define CTX_PORTABLE 0x213200
+#define PORTABLE_COUNT 64
 #define CTX_SIZE 0x214000
 
 #define RAX 0

@@ -17,7 +17,7 @@ uint8_t *emit_long_jump(void) {
     return out.at - 4;
 }
 
-static uint8_t *leave_by_bits(int reg, int bits) { /* test reg, bits */
+uint8_t *leave_by_bits(int reg, int bits) { /* test reg, bits */
     emit8(&out, rex(0, 0, 0, reg));
     emit8(&out, 0xf6);
     emit8(&out, 0xc0 | (reg & 7));
@@ -25,7 +25,7 @@ static uint8_t *leave_by_bits(int reg, int bits) { /* test reg, bits */
     return emit_short_jump(IF_NOT_ZERO);
 }
 
-static void emit_place_of_word(int reg) {
+void emit_place_of_word(int reg) {
     emit8(&out, rex(1, 0, 0, reg)); /* btr reg, 44: as & (ORIGIN_SIZE - 1) */
     emit8(&out, 0x0f);
     emit8(&out, 0xba);
@@ -86,7 +86,7 @@ static void emit_upper(int word) { /* shr word, 32 */
     emit8(&out, 32);
 }
 
-static void emit_compare_least(int word) { /* cmp word, ORIGIN_LEAST, of its lower half */
+void emit_compare_least(int word) { /* cmp word, ORIGIN_LEAST, of its lower half */
     emit8(&out, rex(0, 0, 0, word));
     emit8(&out, 0x81);
     emit8(&out, 0xf8 | (word & 7));

@@ -13,6 +13,10 @@ uint8_t *emit_long_jump(void);
 /* A register holds a guest address and becomes the place of its origin; leaves by the jump
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
+void emit_place_of_word(int reg); /* without that */
+/* Leaves where one of the lowest bits is set. */
+uint8_t *leave_by_bits(int reg, int bits);
+void emit_compare_least(int word); /* cmp word, ORIGIN_LEAST, of its lower half */
 /* Leaves where a word of origin in a register, which may change, does not hold anywhere though
    bytes of it, at gs:[m + done], are undefined; of two words (`wide`) both. The second part goes
    out of the way; it returns how many jumps it has put in `leave`. */

@@ -689,10 +689,12 @@ static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
 
 /* Looks a few instructions past the trace: flags overwritten there before they
    are read are dead at its end. */
+enum { AHEAD = 24 }; /* without optimization the next to write flags is far */
+
 bool flags_dead_at(gaddr pc) {
     static struct instruction ahead;
     uint32_t open = ARITHMETIC_FLAGS;
-    for (int n = 0; n < 8; n++) {
+    for (int n = 0; n < AHEAD; n++) {
         uint64_t available = executable_bytes(pc);
         if (!available)
             return false;
