@@ -92,7 +92,7 @@ struct context {
     uint64_t a_base;
     uint64_t scratch, way, origins, twice, least;
     gaddr mark_origin;
-    uint64_t spare;
+    uint64_t odd_at;
     uint64_t recover_saved[6];
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;

@@ -39,6 +39,15 @@ static APART struct berth deeper(struct berth x, int level) {
     return own;
 }
 
+static APART void by_way_of(struct berth *x, const struct berth *y) {
+    struct berth room[4];
+    for (int i = 0; i < 5; i++) {
+        room[i & 3] = y[i];
+        hide(room);
+        x[i] = room[i & 3];
+    }
+}
+
 static APART void *sounding(void) { void *p = malloc(24); hide(p); return p; }
 
 #define BERTHS 40
@@ -70,11 +79,11 @@ int main(void) {
     for (int i = 0; i < BERTHS; i++)
         if (x[i].pilot != BERTHS - 1u - (unsigned)i || (x[i].pilot % 5 && x[i].quay != 'a'))
             sink = 1;
-    if (x[36].draught > 0) // expect: uninitialized-value from=heap origin=42
+    if (x[36].draught > 0) // expect: uninitialized-value from=heap origin=51
         sink = 2;
-    if (x[37].draught > 0) // expect: uninitialized-value from=heap origin=46
+    if (x[37].draught > 0) // expect: uninitialized-value from=heap origin=55
         sink = 3;
-    if (x[33].number > 0) // expect: uninitialized-value from=heap origin=46
+    if (x[33].number > 0) // expect: uninitialized-value from=heap origin=55
         sink = 4;
     if (x[38].draught > 0 || x[39].draught > 0 || x[29].number > 0 || x[34].number > 0)
         sink = 5;
@@ -83,7 +92,7 @@ int main(void) {
         if (x[round].pilot != 38u - (unsigned)round)
             sink = 6;
     }
-    if (x[2].draught > 0) // expect: uninitialized-value from=heap origin=46
+    if (x[2].draught > 0) // expect: uninitialized-value from=heap origin=55
         sink = 7;
     for (int round = 0; round < 100; round++) {
         struct berth *y = malloc(sizeof *y);
@@ -94,6 +103,25 @@ int main(void) {
             sink = 8;
         free(y);
     }
+    struct berth *y = calloc(5, sizeof *y);
+    for (int round = 0; round < 2; round++) {
+        hide(y);
+        for (int i = 0; i < 5; i++) {
+            x[i].key = x[i].number = i;
+            x[i].quay = 'q';
+            x[i].draught = 1;
+            y[i].quay = x[9].quay;
+            y[i] = x[i];
+        }
+        if (round == 1)
+            y[4].number = *(int *)depth;
+        by_way_of(x, y);
+    }
+    if (x[3].number > 4)
+        sink = 9;
+    if (x[4].number > 0) // expect: uninitialized-value from=heap origin=51
+        sink = 10;
+    free(y);
     struct berth *few = malloc(sizeof *few - 4);
     assign(few, &x[1]);
     hide(few);

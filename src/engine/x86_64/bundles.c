@@ -116,7 +116,7 @@ static void follow(const struct instruction *i) {
         forms[reg] = f;
 }
 
-static bool same_base(const struct form *a, const struct form *b) {
+bool same_base(const struct form *a, const struct form *b) {
     return a->base == b->base && a->index == b->index && (a->index < 0 || a->factor == b->factor);
 }
 
@@ -183,6 +183,17 @@ struct search {
     int open;
 };
 
+/* Whether what an earlier piece stored is touched again: that is for the next bundle, for D at the
+   target may have to change first. */
+static bool comes_again(const struct bundle *b, const struct instruction *i, const struct form *at,
+                        int size) {
+    for (const struct piece *q = b->pieces; q < b->pieces + b->piece_count; q++)
+        if (q->store < i && same_base(at, &q->to) && at->add < q->to.add + q->size &&
+            q->to.add < at->add + size)
+            return true;
+    return false;
+}
+
 static bool add_piece(struct search *s, const struct instruction *i) {
     struct bundle *b = s->b;
     const struct instruction *store = copied_size(i) ? store_of(i) : NULL;
@@ -198,8 +209,8 @@ static bool add_piece(struct search *s, const struct instruction *i) {
         return false;
     uint32_t needed = s->needed | address_uses(&i->memory[i->encoded]);
     p->late = p->element < 16 && (needed & 1u << p->element);
-    if (!is_operand(&p->from) || (!p->defined && (s->dropped & own)) ||
-        ((s->undefined | b->possible) & plan_inputs(i)))
+    if (!is_operand(&p->from) || (!p->defined && p->element >= 16 && (s->dropped & own)) ||
+        ((s->undefined | b->possible) & plan_inputs(i)) || comes_again(b, i, &p->from, p->size))
         return false;
     b->piece_count++;
     s->open++;
@@ -208,6 +219,7 @@ static bool add_piece(struct search *s, const struct instruction *i) {
         s->undefined &= ~own;
     } else {
         s->undefined |= own;
+        s->dropped &= ~own;
     }
     s->loaded |= own;
     return true;
@@ -236,8 +248,10 @@ static bool add_other(struct search *s, const struct instruction *i) {
         struct form at = form_of(m);
         if (i->encoded != k || is_foreign(m) || m->address32 || !is_operand(&at) ||
             (m->size != 4 && m->size != 8 && m->size != 16) || s->b->other_count == OTHERS ||
-            !(m->write ? is_plain_store(i) && !is_stack_probe(i, m) : copied_size(i) != 0))
+            !(m->write ? is_plain_store(i) && !is_stack_probe(i, m) : copied_size(i) != 0) ||
+            comes_again(s->b, i, &at, (int)m->size))
             return false;
+        s->b->others[s->b->other_count].i = i;
         s->b->others[s->b->other_count].at = at;
         s->b->others[s->b->other_count++].size = (int)m->size;
     }
@@ -375,10 +389,12 @@ void emit_places(const struct bundle *b) {
         emit_address_of(&b->places[k], b->registers[k]);
 }
 
+struct memory other_operand(const struct bundle *b, int k) { return operand(&b->others[k].at, 0); }
+
 int emit_others(const struct bundle *b, uint8_t **leave) {
     int count = 0;
     for (int k = 0; k < b->other_count; k++) {
-        struct memory m = operand(&b->others[k].at, 0);
+        struct memory m = other_operand(b, k);
         for (int done = 0; done < b->others[k].size; done += 8)
             leave[count++] = leave_unless_zero(&m, b->others[k].size >= 8, done);
     }

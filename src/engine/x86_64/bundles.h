@@ -30,6 +30,7 @@ struct bundle {
     struct piece pieces[PIECES];
     int piece_count;
     struct {
+        const struct instruction *i;
         struct form at;
         int size;
     } others[OTHERS]; /* words moved in between that have to be defined */
@@ -51,6 +52,8 @@ int piece_bits(const struct piece *p);
 void emit_places(const struct bundle *b);
 /* Words in between: each is a jump in `leave`, taken where it is not defined. */
 int emit_others(const struct bundle *b, uint8_t **leave);
+struct memory other_operand(const struct bundle *b, int k);
+bool same_base(const struct form *a, const struct form *b);
 uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done);
 
 /* --- changes.c --- */

@@ -65,6 +65,7 @@ _Static_assert(offsetof(struct context, mark) == CTX_MARK, "context layout");
 _Static_assert(offsetof(struct context, dirty) == CTX_DIRTY, "context layout");
 _Static_assert(offsetof(struct context, mark_high) == CTX_MARK_HIGH, "context layout");
 _Static_assert(offsetof(struct context, mark_origin) == CTX_MARK_ORIGIN, "context layout");
+_Static_assert(offsetof(struct context, odd_at) == CTX_ODD_AT, "context layout");
 _Static_assert(offsetof(struct context, stack_low) == CTX_STACK_LOW, "context layout");
 _Static_assert(offsetof(struct context, old_sp) == CTX_OLD_SP, "context layout");
 _Static_assert(offsetof(struct context, a_base) == CTX_A_BASE, "context layout");

@@ -39,19 +39,13 @@ bool can_change(const struct bundle *b) {
         if (is_used(r) && r.end - r.low > LONGEST_RANGE)
             return false;
     }
-    for (int k = 0; k < b->piece_count; k++) /* what was stored is not loaded again */
-        for (int j = 0; j < b->piece_count; j++) {
-            const struct piece *p = &b->pieces[k], *q = &b->pieces[j];
-            if (p->from_place == q->to_place && q->store < p->load &&
-                p->from.add < q->to.add + q->size && q->to.add < p->from.add + p->size)
-                return false;
-        }
     return true;
 }
 
 /* --- steps of code --- */
 
-enum { ADD = 0x03, COMPARE = 0x3b, MOVE = 0x8b };
+enum { ADD = 0x03, SUBTRACT = 0x2b, COMPARE = 0x3b };
+enum { NOT_ABOVE = 6, ABOVE };
 
 static void with_context(int opcode, int reg, int offset) { /* op reg, fs:[offset] */
     emit8(&out, 0x64);
@@ -105,19 +99,46 @@ static void put_origin(const struct memory *to, int reg, bool wide, int done) {
 
 /* --- what has to hold --- */
 
+/* `word` is an address of which bytes from `from.low` to `from.end` count. */
+static void leave_if_over(const struct bundle *b, struct range from, int place) {
+    struct range to = range_of(b, place, true);
+    /* by how far the address may lie above the target's: from low to high */
+    int64_t low = to.low - from.end + 1, high = to.end - from.low - 1;
+    lea(b->word, b->word, -low);
+    with_register(SUBTRACT, b->word, b->registers[place]);
+    with_value(COMPARE_VALUE, b->word, high - low);
+    leave_if(NOT_ABOVE);
+}
+
+/* Whether anything is stored there before the instruction. */
+static bool is_stored_before(const struct bundle *b, int place, const struct instruction *i) {
+    for (int k = 0; k < b->piece_count; k++)
+        if (b->pieces[k].to_place == place && b->pieces[k].store < i)
+            return true;
+    return false;
+}
+
+/* What stands in the same place is known to lie apart (comes_again). */
 static void leave_if_lapped(const struct bundle *b) {
-    for (int s = 0; s < b->place_count; s++)
-        for (int t = 0; t < b->place_count; t++) {
-            struct range from = range_of(b, s, false), to = range_of(b, t, true);
-            if (s == t || !is_used(from) || !is_used(to))
+    for (int t = 0; t < b->place_count; t++) {
+        if (!is_used(range_of(b, t, true)))
+            continue;
+        for (int s = 0; s < b->place_count; s++) {
+            struct range from = range_of(b, s, false);
+            if (s == t || !is_used(from))
                 continue;
-            /* by how far the source may lie above the target: from low to high */
-            int64_t low = to.low - from.end + 1, high = to.end - from.low - 1;
-            lea(b->word, b->registers[s], -low);
-            with_register(0x2b, b->word, b->registers[t]); /* sub */
-            with_value(COMPARE_VALUE, b->word, high - low);
-            leaves[leave_count++] = emit_short_jump(6); /* jbe */
+            lea(b->word, b->registers[s], 0);
+            leave_if_over(b, from, t);
         }
+        for (int k = 0; k < b->other_count; k++) {
+            struct memory m = other_operand(b, k);
+            if (same_base(&b->others[k].at, &b->places[t]) ||
+                !is_stored_before(b, t, b->others[k].i))
+                continue;
+            emit_lea(&m, b->word);
+            leave_if_over(b, (struct range){0, b->others[k].size}, t);
+        }
+    }
 }
 
 /* Leaves where a half of `word` is no code that holds anywhere, though bits of it at the source
@@ -201,16 +222,16 @@ static void look_at_stack(const struct bundle *b, int reg, struct range r) {
     with_context(COMPARE, RSP, CTX_STACK_LOW);
     leave_if(IF_BELOW);
     with_context(COMPARE, RSP, CTX_STACK_HIGH);
-    leave_if(7); /* ja */
+    leave_if(ABOVE);
     lea(second, RSP, -RED_ZONE);
     with_register(COMPARE, word, second);
     leave_if(IF_BELOW);
     emit_from_context(&out, second, CTX_SHADOW);
     lea(word, reg, r.end);
     emit_op(&out, COMPARE, word, second, TOP);
-    uint8_t *within = emit_short_jump(6); /* jbe */
+    uint8_t *within = emit_short_jump(NOT_ABOVE);
     emit_op(&out, COMPARE, word, second, BELOW);
-    leave_if(7);
+    leave_if(ABOVE);
     lea(word, reg, r.low - 8);
     emit_op(&out, COMPARE, word, second, TOP);
     leave_if(IF_BELOW);
@@ -227,7 +248,7 @@ static void look_at_stack(const struct bundle *b, int reg, struct range r) {
     patch_jump(marked, out.at);
     lea(word, reg, r.end);
     with_context(COMPARE, word, CTX_MARK_HIGH);
-    uint8_t *below = emit_short_jump(6);
+    uint8_t *below = emit_short_jump(NOT_ABOVE);
     emit_to_context(&out, word, CTX_MARK_HIGH);
     patch_jump(below, out.at);
 }
@@ -278,6 +299,19 @@ static void note_origins_at(const struct bundle *b, int reg, int64_t offset) {
     emit8(&out, 1);
 }
 
+static int held; /* offset in the context of what the register `word` holds, too */
+
+static void hold(const struct bundle *b, int offset) {
+    emit_to_context(&out, b->word, offset);
+    held = offset;
+}
+
+static void take_held(const struct bundle *b, int offset) {
+    if (held != offset)
+        emit_from_context(&out, b->word, offset);
+    held = offset;
+}
+
 static void move_bits(const struct bundle *b, const struct piece *p, bool stores) {
     struct memory from = piece_source(b, p), to = piece_target(b, p);
     bool wide = p->size >= 8;
@@ -285,11 +319,11 @@ static void move_bits(const struct bundle *b, const struct piece *p, bool stores
         if (stores && p->defined) {
             put_no_bits(&to, wide, done);
         } else if (stores) {
-            emit_from_context(&out, b->word, piece_bits(p) + done);
+            take_held(b, piece_bits(p) + done);
             put_bits(&to, b->word, wide, done);
         } else if (!p->defined) {
             emit_take_bits(&from, b->word, wide, done);
-            emit_to_context(&out, b->word, piece_bits(p) + done);
+            hold(b, piece_bits(p) + done);
         }
     }
 }
@@ -300,19 +334,20 @@ static void move_origins(const struct bundle *b, const struct piece *p, bool sto
     for (int done = 0; done < p->size && !p->defined; done += 8) {
         int slot = CTX_ORIGIN_OF(p->element) + done;
         if (stores) {
-            emit_from_context(&out, b->word, slot);
+            take_held(b, slot);
             put_origin(&to, b->word, wide, done);
             continue;
         }
         emit_take_origin(from.base, b->word, (int)from.displacement + done, wide);
         if (!wide)
             emit_twice(b->word);
-        emit_to_context(&out, b->word, slot);
+        hold(b, slot);
     }
 }
 
 static void in_order(const struct bundle *b,
                      void (*move)(const struct bundle *b, const struct piece *p, bool stores)) {
+    held = 0;
     for (const struct instruction *i = b->load; i <= b->last; i++)
         for (int k = 0; k < b->piece_count; k++)
             if (b->pieces[k].load == i || b->pieces[k].store == i)

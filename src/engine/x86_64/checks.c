@@ -625,9 +625,10 @@ void emit_cold_touch(struct cold *c) {
     bool flags = c->spilled == 1u << RCX, known = !c->spilled || flags;
     uint32_t size = c->memory.size;
     emit_unspill_all(c->spilled);
+    int odd = 0;
     if (c->way && known && size && size <= 32 && !is_foreign(&c->memory)) {
         if (c->way & WAY_LOAD)
-            emit_known_origin(c, flags);
+            odd = emit_known_origin(c, flags);
         else if ((c->way & WAY_ORIGIN) && !(size & (size - 1)))
             emit_known_target(c, flags);
     }
@@ -639,6 +640,8 @@ void emit_cold_touch(struct cold *c) {
     emit_context_constant(&out, CTX_GUEST_TARGET, c->argument);
     emit_context_constant(&out, CTX_ARGUMENT,
                           (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
+    if (c->way & WAY_LOAD)
+        emit_context_constant(&out, CTX_ODD_AT, (uint32_t)odd);
     if (!c->way || c->memory.size > 32)
         emit_jump(&out, cache.exits[EXIT_UNDEFINED]);
     else

@@ -44,6 +44,7 @@
 #define CTX_ORIGINS 0x1d8 /* constant */
 #define CTX_TWICE 0x1e0   /* constant: makes one word of origin two */
 #define CTX_LEAST 0x1e8   /* constant: ORIGIN_LEAST in the upper half */
+#define CTX_ODD_AT 0x1f8  /* where in the context a load's own of CTX_ODD is */
 #define CTX_MARK_ORIGIN 0x1f0 /* and begin here, not below CTX_MARK; ~0: there are none */
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */
@@ -97,6 +98,15 @@
 /* The same of codes that are no names of stack slots (changes.c). */
 #define CTX_PORTABLE 0x213200
 #define PORTABLE_COUNT 64
+/* Loads at odd places or of parts of words: the words of origin they meet, of which all bytes that
+   are loaded have the same; 64 of them, each for some of the places in the code that load (emit_known_origin). */
+#define CTX_ODD 0x213400
+#define ODD_COUNT 64
+#define ODD_SIZE 32
+#define ODD_WORDS 0 /* three of them */
+#define ODD_CODE 12
+#define ODD_SHAPE 16 /* the address modulo 4, and the bytes that are loaded above */
+#define ODD_SHIFT 8
 #define CTX_SIZE 0x214000
 
 #define RAX 0

@@ -43,13 +43,26 @@ uint8_t *emit_origin_place(int reg) {
     return odd;
 }
 
-/* The same for a part of a word: `size` is 1 or 2. */
-static uint8_t *emit_part_place(int reg, int size) {
-    uint8_t *odd = leave_by_bits(reg, size - 1);
-    emit8(&out, rex(1, 0, 0, reg)); /* and reg, -4 */
+static void emit_align(int reg) { /* and reg, -4 */
+    emit8(&out, rex(1, 0, 0, reg));
     emit8(&out, 0x83);
     emit8(&out, 0xe0 | (reg & 7));
     emit8(&out, 0xfc);
+}
+
+/* cmp reg, fs:[offset]; leaves when they differ. */
+static uint8_t *emit_compare_context(int reg, bool wide, int offset) {
+    emit8(&out, 0x64);
+    emit8(&out, rex(wide, reg, 0, 0));
+    emit8(&out, 0x3b);
+    emit_memory(&out, reg, -1, -1, 1, offset);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+/* The same for a part of a word: `size` is 1 or 2. */
+static uint8_t *emit_part_place(int reg, int size) {
+    uint8_t *odd = leave_by_bits(reg, size - 1);
+    emit_align(reg);
     emit_place_of_word(reg);
     return odd;
 }
@@ -220,25 +233,59 @@ static void leave_with_flags(bool flags) {
     emit_restore_flags();
 }
 
+/* The load stands at an odd place, or in a word of several origins: what its words were when the
+   loaded bytes had one. */
+static int emit_odd_origin(int place, int word, int size, int odd, int slot, uint8_t **leave) {
+    int count = 0;
+    emit8(&out, rex(0, word, 0, place)); /* mov word, place; and word, 3; add word, size << 8 */
+    emit8(&out, 0x8b);
+    emit8(&out, 0xc0 | (word & 7) << 3 | (place & 7));
+    emit8(&out, rex(0, 0, 0, word));
+    emit8(&out, 0x83);
+    emit8(&out, 0xe0 | (word & 7));
+    emit8(&out, 3);
+    emit8(&out, rex(0, 0, 0, word));
+    emit8(&out, 0x81);
+    emit8(&out, 0xc0 | (word & 7));
+    emit32(&out, size << ODD_SHIFT);
+    leave[count++] = emit_compare_context(word, false, odd + ODD_SHAPE);
+    emit_align(place);
+    emit_place_of_word(place);
+    emit_take_origin(place, word, 0, true);
+    leave[count++] = emit_compare_context(word, true, odd + ODD_WORDS);
+    if (size == 8) {
+        emit_take_origin(place, word, 8, false);
+        leave[count++] = emit_compare_context(word, false, odd + ODD_WORDS + 8);
+    }
+    emit_from_context(&out, word, odd + ODD_CODE - 4);
+    emit_upper(word);
+    emit_twice(word);
+    emit_to_context(&out, word, CTX_ORIGIN + 16 * slot);
+    return count;
+}
+
 /* A load of bytes whose origins are recorded: where one is recorded the memory is the
    program's (freeing it forgets them). */
-void emit_known_origin(struct cold *c, bool flags) {
+int emit_known_origin(struct cold *c, bool flags) {
+    static unsigned next;
     const struct memory *m = &c->memory;
-    uint8_t *leave[20];
-    int count = 0, slot = (int)(c->way >> WAY_SLOT), size = (int)m->size;
+    uint8_t *leave[20], *odd[8];
+    int count = 0, odd_count = 0, slot = (int)(c->way >> WAY_SLOT), size = (int)m->size, at = 0;
     int place = pick_scratch(address_uses(m)), word = pick_scratch(address_uses(m) | 1u << place);
     if (flags)
         emit_save_flags();
     emit_spill(&out, place);
     emit_spill(&out, word);
+    if (size <= 8 && slot < ELEMENT_VECTOR)
+        at = CTX_ODD + ODD_SIZE * (int)(next++ % ODD_COUNT);
     if (size < 4) {
-        count = emit_part_origin(m, place, word, leave);
-        for (int at = 0; at < (slot < ELEMENT_VECTOR ? 8 : 32); at += 8)
-            emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + at);
+        odd_count = emit_part_origin(m, place, word, odd);
+        for (int done = 0; done < (slot < ELEMENT_VECTOR ? 8 : 32); done += 8)
+            emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
         goto found;
     }
     emit_lea(m, place);
-    leave[count++] = emit_origin_place(place);
+    odd[odd_count++] = emit_origin_place(place);
     if (size >= 8 && cache_plans[c->argument].moves_whole) {
         for (int done = 0; done < size; done += 8) {
             emit_take_origin(place, word, done, true);
@@ -251,16 +298,25 @@ void emit_known_origin(struct cold *c, bool flags) {
     } else {
         count += emit_one_origin(place, word, size, slot, leave + count);
     }
-found:
+found:;
+    const uint8_t *found = out.at;
     emit_unspill(&out, place);
     emit_unspill(&out, word);
     leave_with_flags(flags);
     emit_jump(&out, c->resume);
+    for (int k = 0; k < odd_count; k++)
+        patch_jump(odd[k], out.at);
+    if (at) {
+        emit_lea(m, place);
+        count += emit_odd_origin(place, word, size, at, slot, leave + count);
+        emit_jump(&out, found);
+    }
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, place);
     emit_unspill(&out, word);
     leave_with_flags(flags);
+    return at;
 }
 
 void emit_rotate(int word) { /* ror word, 32 */
@@ -354,9 +410,22 @@ void emit_known_target(struct cold *c, bool flags) {
     leave_with_flags(flags);
 }
 
+/* The same at an odd place, its address in RCX: all words there have the one origin of the value. */
+static int emit_odd_words(int size, int element, uint8_t **leave) {
+    int count = 0;
+    emit_align(RCX);
+    emit_place_of_word(RCX);
+    emit_from_context(&out, RDX, CTX_ORIGIN_OF(element));
+    for (int at = 0; at <= size; at += 4)
+        leave[count++] = emit_compare_origin(RCX, RDX, false, at);
+    if (size == 8)
+        leave[count++] = emit_compare_context(RDX, false, CTX_ORIGIN_OF(element) + 4);
+    return count;
+}
+
 /* A store that leaves D as it is, with origins recorded: goes on at the jump returned. */
 uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
-    uint8_t *normal[32];
+    uint8_t *normal[32], *odd = NULL;
     int count = 0;
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
@@ -391,6 +460,9 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
         emit_from_context(&out, RDX, CTX_ORIGIN_OF(element));
         normal[count++] = leave_by_byte(RDX);
         normal[count++] = emit_compare_origin(RCX, RDX, false, 0);
+    } else if (m->size <= 8) {
+        odd = leave_by_bits(RCX, 3);
+        emit_place_of_word(RCX);
     } else {
         normal[count++] = emit_origin_place(RCX);
     }
@@ -402,9 +474,15 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
         same[different++] = out.at;
     }
     patch_jump(defined, out.at);
+    const uint8_t *finished = out.at;
     emit_unspill(&out, RCX);
     emit_unspill(&out, RDX);
     uint8_t *over = emit_long_jump();
+    if (odd) {
+        patch_jump(odd, out.at);
+        count += emit_odd_words((int)m->size, element, normal + count);
+        emit_jump(&out, finished);
+    }
     for (int k = 0; k < different; k++) {
         patch_jump(differs[k], out.at);
         count += emit_change_origins(RCX, RDX, k * piece, piece, NULL, offset, k * piece,

@@ -513,6 +513,29 @@ glue_load:
     jb 5b
     mov %fs:CTX_SPILL+24, %rbx
 2:  mov %fs:CTX_SPILL+40, %rbp
+    bt $32, %rax
+    jnc 3f
+    mov %fs:CTX_ODD_AT, %edx /* it is found by its words next time */
+    test %edx, %edx
+    jz 3f
+    mov %rbx, %fs:CTX_SPILL+24
+    add %fs:CTX_SELF, %rdx
+    mov %eax, ODD_CODE(%rdx)
+    movzbl %fs:CTX_WAY, %ebx
+    shl $ODD_SHIFT, %ebx
+    mov %ebx, ODD_SHAPE(%rdx)
+    mov %ecx, %ebx
+    and $3, %ebx
+    or %ebx, ODD_SHAPE(%rdx)
+    movabs $0x0ffffffffffc, %rbx
+    and %rbx, %rcx
+    movabs $0x640000000000, %rbx
+    add %rbx, %rcx
+    mov (%rcx), %rbx
+    mov %rbx, ODD_WORDS(%rdx)
+    mov 8(%rcx), %ebx
+    mov %ebx, ODD_WORDS+8(%rdx)
+    mov %fs:CTX_SPILL+24, %rbx
 3:  mov %fs:CTX_WAY, %ecx
     shr $WAY_SLOT, %ecx
     mov %eax, %eax

@@ -223,7 +223,7 @@ static inline uint64_t whole_element(int element) {
 
 /* --- copies.c --- */
 /* flags: they are live. */
-void emit_known_origin(struct cold *c, bool flags);
+int emit_known_origin(struct cold *c, bool flags);
 void emit_known_target(struct cold *c, bool flags);
 /* Finds out that a store of undefined bits has nothing to do and returns the jump to patch
    for that (flags must be dead). */
