@@ -75,6 +75,33 @@ static APART void exchanged(struct tides *a, struct tides *b) {
         seen();
 }
 
+/* Both halves of a vector; the callee leaves it alone. */
+__asm__(".text\n.type quiet, @function\nquiet: ret\n.size quiet, . - quiet");
+static APART __attribute__((target("avx2"))) void wide(const double *from, double *to) {
+    __asm__ volatile("sub $136, %%rsp\n" /* over the red zone */
+                     "vmovupd (%0), %%ymm4\n"
+                     "call quiet\n"
+                     "vmovupd %%ymm4, (%1)\n"
+                     "vzeroupper\n"
+                     "add $136, %%rsp"
+                     : : "r"(from), "r"(to) : "memory", "xmm4");
+}
+
+static APART void wide_parts(void) {
+    double *from = malloc(4 * sizeof *from), to[4] = {0};
+    from[0] = from[2] = 1;
+    for (int round = 0; round < 3; round++)
+        wide(from, to);
+    hide(to);
+    if (to[0] > 2 || to[2] > 2)
+        seen();
+    if (to[1] > 2) // expect: uninitialized-value from=heap
+        seen();
+    if (to[3] > 2) // expect: uninitialized-value from=heap
+        seen();
+    free(from);
+}
+
 int main(void) {
     struct berth *b = malloc(4 * sizeof *b);
     struct tides *s = malloc(sizeof *s), *t = malloc(sizeof *t);
@@ -88,6 +115,7 @@ int main(void) {
         seen();
     set_some(s);
     exchanged(s, t);
+    wide_parts();
     free(b);
     free(s);
     free(t);

@@ -8,7 +8,8 @@
 #include "translate.h"
 #include "../engine.h"
 
-/* Elements that the instruction overwrites as a whole: of vectors their lower halves. */
+/* Elements that the instruction overwrites as a whole: of vectors the upper halves as well where
+   it is encoded by VEX. */
 static uint64_t overwritten(const struct instruction *i) {
     uint64_t set = 0;
     for (int k = 0; k < i->z.operand_count; k++) {
@@ -17,7 +18,7 @@ static uint64_t overwritten(const struct instruction *i) {
         bool whole = e >= ELEMENT_VECTOR ? !(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ)
                                          : o->size >= 32;
         if (e >= 0 && whole && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
-            set |= 1ULL << e;
+            set |= i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY ? 1ULL << e : whole_element(e);
     }
     return set;
 }
@@ -76,6 +77,9 @@ static void value_of(struct context *c, int element, uint64_t value[2]) {
 #define READ(n)                                                                               \
     case n:                                                                                   \
         __asm__ volatile("movups %%xmm" #n ", (%0)" : : "r"(v) : "memory");                   \
+        break;                                                                                \
+    case n + 16: /* who has bits there has AVX */                                             \
+        __asm__ volatile("vextractf128 $1, %%ymm" #n ", (%0)" : : "r"(v) : "memory");         \
         break;
     switch (element - ELEMENT_VECTOR) {
         READ(2) READ(3) READ(4) READ(5) READ(6) READ(7) READ(8)
@@ -85,8 +89,9 @@ static void value_of(struct context *c, int element, uint64_t value[2]) {
 }
 
 static uint64_t *bits_of(struct context *c, int element) {
-    return element < ELEMENT_VECTOR ? &dirty_words(c)[element]
-                                    : dirty_vector(c, element - ELEMENT_VECTOR);
+    return element < ELEMENT_VECTOR  ? &dirty_words(c)[element]
+           : element < ELEMENT_UPPER ? dirty_vector(c, element - ELEMENT_VECTOR)
+                                     : dirty_vector(c, element - ELEMENT_UPPER) + 2;
 }
 
 void across_keep(struct context *c, gaddr next, uint64_t set) {

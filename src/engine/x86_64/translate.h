@@ -90,7 +90,7 @@ enum role role_of(const struct instruction *i);
 bool flags_dead_at(gaddr pc);
 
 /* --- across.c --- */
-/* Of a set of elements (general registers, lower halves of vectors) those that the code
+/* Of a set of elements (general registers, halves of vectors) those that the code
    at pc, and what is near behind it, reads before it overwrites them. */
 uint64_t across_read(gaddr pc, uint64_t set);
 
