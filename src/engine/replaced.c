@@ -204,19 +204,36 @@ void replaced_forget(gaddr start, gaddr end) {
 
 /* --- indirect functions --- */
 
+/* What the psABI has a function preserve, its stack pointer apart. */
+static const uint8_t preserved[] = {RBX, RBP, 12, 13, 14, 15};
+
 #define PENDING_RESOLVERS 64
-static struct {
+static struct resolving {
     struct context *thread;
     gaddr return_address;
     const struct replaced *function;
+    uint64_t bits[sizeof preserved], origins[sizeof preserved];
 } resolving[PENDING_RESOLVERS];
 static struct lock resolving_lock;
 
-uint64_t cache_lookup_original(struct context *c, gaddr pc);
+void cache_run_original(struct context *c, gaddr pc);
 
-static void run_original(struct context *c, gaddr pc) {
-    c->pc = pc;
-    c->target = cache_lookup_original(c, pc);
+/* The resolver runs in its clean version: undefined bits of the caller wait for its return. */
+static void keep_bits(struct context *c, struct resolving *r) {
+    for (size_t k = 0; k < sizeof preserved; k++) {
+        r->bits[k] = c->dirty >> preserved[k] & 1 ? dirty_words(c)[preserved[k]] : 0;
+        copy_bytes(&r->origins[k], dirty_origins(c, preserved[k]), 8);
+    }
+}
+
+static void restore_bits(struct context *c, const struct resolving *r) {
+    for (size_t k = 0; k < sizeof preserved; k++) {
+        if (!r->bits[k])
+            continue;
+        dirty_words(c)[preserved[k]] = r->bits[k];
+        copy_bytes(dirty_origins(c, preserved[k]), &r->origins[k], 8);
+        c->dirty |= 1ULL << preserved[k];
+    }
 }
 
 static void resolver_entered(struct context *c, const struct replaced *r) {
@@ -227,6 +244,7 @@ static void resolver_entered(struct context *c, const struct replaced *r) {
             resolving[i].thread = c;
             resolving[i].return_address = *slot;
             resolving[i].function = r;
+            keep_bits(c, &resolving[i]);
             *slot = THUNK_RESOLVED;
             break;
         }
@@ -251,6 +269,7 @@ static void resolver_returned(struct context *c) {
             if (real)
                 c->registers[RAX] = thunk;
             c->pc = resolving[i].return_address;
+            restore_bits(c, &resolving[i]);
             resolving[i].thread = NULL;
             break;
         }
@@ -611,7 +630,7 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
             c->registers[RDI] = r->action == DO_REALLOC ? b : size;
             pc = malloc_place;
         }
-        run_original(c, pc);
+        cache_run_original(c, pc);
         return;
     }
     leave(c, result);
@@ -622,7 +641,7 @@ void replaced_run(struct context *c, const struct replaced *r) {
     int at = c->argument & REPLACED_RESOLVER ? find_place(pc) : -1;
     if (at >= 0 && places[at].resolver) {
         resolver_entered(c, r);
-        run_original(c, pc);
+        cache_run_original(c, pc);
         return;
     }
     if (r->action == DO_RESOLVED) {

@@ -238,9 +238,21 @@ uint64_t cache_lookup(struct context *c, gaddr pc) {
     return host ? host : translate_locked(c, pc, false);
 }
 
-/* The function's own code, although the engine replaces it. */
-uint64_t cache_lookup_original(struct context *c, gaddr pc) {
-    return translate_locked(c, pc, true);
+/* The function's own code, although the engine replaces it; it has been called and begins in its
+   clean version. What the caller keeps in registers waits for the return (across.c). */
+void cache_run_original(struct context *c, gaddr pc) {
+    const uint64_t preserved = ~DIRTY_AFTER_CALL & ~(1ULL << RSP);
+    gaddr sp = c->registers[RSP];
+    uint64_t set = c->dirty ? (c->dirty = dirty_now(c)) & preserved : 0;
+    if (set && c->shadow > c->shadow_base && c->shadow[-1].stack_pointer == sp) {
+        c->registers[RSP] = sp + 8;
+        across_keep(c, c->shadow[-1].return_address, set);
+        c->registers[RSP] = sp;
+        c->shadow[-1].host = (uint32_t)((uint64_t)(uintptr_t)cache.landing - CACHE_BASE);
+    }
+    dirty_clear(c, DIRTY_ALL);
+    c->pc = pc;
+    c->target = translate_locked(c, pc, true);
 }
 
 uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew) {
