@@ -438,7 +438,25 @@ static int arity(int action) {
     return 3;
 }
 
-/* Undefined arguments are findings here, all but the value memset fills with. */
+/* The bits of an argument that decide anything: of a character those that it is compared by, of
+   what memset fills with none. */
+static uint64_t deciding_bits(int action, int argument) {
+    switch (action) {
+    case DO_MEMSET: case DO_WMEMSET:
+        return argument == 1 ? 0 : ~0ULL;
+    case DO_MEMCHR: case DO_MEMRCHR: case DO_RAWMEMCHR: case DO_STRCHR: case DO_STRCHRNUL:
+    case DO_STRRCHR:
+        return argument == 1 ? 0xff : ~0ULL;
+    case DO_MEMCCPY:
+        return argument == 2 ? 0xff : ~0ULL;
+    case DO_WCSCHR: case DO_WCSRCHR: case DO_WMEMCHR:
+        return argument == 1 ? 0xffffffff : ~0ULL;
+    default:
+        return ~0ULL;
+    }
+}
+
+/* Undefined arguments are findings here. */
 static void check_arguments(struct context *c, const struct replaced *r) {
     static const uint8_t order[] = {RDI, RSI, RDX, RCX};
     static const char *const which[] = {"is its first argument", "is its second argument",
@@ -446,12 +464,7 @@ static void check_arguments(struct context *c, const struct replaced *r) {
     int count = arity(r->action);
     uint64_t *undefined = dirty_words(c);
     for (int i = 0; i < count; i++) {
-        uint64_t bits = undefined[order[i]];
-        bool character = i == 1 && (r->action == DO_MEMSET || r->action == DO_WMEMSET);
-        bool narrow = i == 1 && (r->action == DO_MEMCHR || r->action == DO_MEMRCHR ||
-                                 r->action == DO_RAWMEMCHR || r->action == DO_STRCHR ||
-                                 r->action == DO_STRCHRNUL || r->action == DO_STRRCHR);
-        if (!bits || character || (narrow && !(bits & 255)))
+        if (!(undefined[order[i]] & deciding_bits(r->action, i)))
             continue;
         finding_undefined(c, c->pc, dirty_origin(c, order[i]), which[i], 0, 0, r->name);
         undefined[order[i]] = 0;
@@ -460,13 +473,14 @@ static void check_arguments(struct context *c, const struct replaced *r) {
 
 /* The psABI leaves nothing in the registers a function may overwrite. */
 static void after_call(struct context *c, const struct replaced *r, gaddr to, uint64_t size) {
-    uint64_t *undefined = dirty_words(c);
-    uint8_t value = (uint8_t)undefined[RSI];
-    if (value && r->action == DO_MEMSET && size) {
+    uint64_t width = r->action == DO_MEMSET ? 1 : r->action == DO_WMEMSET ? 4 : 0;
+    const uint8_t *value = (const uint8_t *)&dirty_words(c)[RSI];
+    size *= width;
+    if (size && (width == 1 ? *value : *(const uint32_t *)value)) {
         uint32_t origin = dirty_origin(c, RSI);
         for (uint64_t i = 0; i < size; i++)
             if (!touch_first_bad(c, to + i, 1, true))
-                *shadow_of(to + i) = value;
+                *shadow_of(to + i) = value[i % width];
         origin_set(c, to, size, origin_keep(c, origin));
     }
     dirty_clear(c, DIRTY_AFTER_CALL);

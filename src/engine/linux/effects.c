@@ -473,10 +473,33 @@ static const struct {
 
 static const uint8_t argument_registers[] = {RDI, RSI, RDX, 10, 8, 9};
 
+/* Parameters of which the kernel looks at the lower half only, by their names in syscall_table.h:
+   an int's register may hold anything above it (psABI 3.2.3). The few of the same name that are
+   pointers are hardly ever undefined in their upper half alone. */
+static const char *const halves[] = {
+    "advice", "addrlen", "arg", "backlog", "clockid", "cmd", "cpu", "dirfd", "domain", "egid", "epfd",
+    "euid", "event_f_flags", "fd", "fd_in", "fd_out", "flags", "gid", "group", "group_fd", "how", "id",
+    "idtype", "in_fd", "initval", "ioprio", "key", "level", "mask", "maxevents", "min_complete",
+    "mode", "mount_fd", "mqdes", "msgflg", "msqid", "newdirfd", "newfd", "nfds", "niceval", "nr_args",
+    "nr_events", "nsems", "nsops", "nstype", "oflag", "oldfd", "olddirfd", "op", "opcode", "operation",
+    "option", "options", "optlen", "optname", "out_fd", "owner", "persona", "pgid", "pid", "pid1",
+    "pid2", "pidfd", "pkey", "policy", "prio", "protocol", "request", "resource", "rgid", "rule_type",
+    "ruid", "ruleset_fd", "seconds", "semflg", "semid", "semnum", "sgid", "shmflg", "shmid", "sig",
+    "signum", "sockfd", "suid", "targetfd", "tgid", "tid", "timeout", "timerid", "to_submit", "type",
+    "uid", "usig", "val", "vlen", "waiters", "wd", "whence", "which", "who",
+};
+
+static uint64_t bits_that_count(const char *name) {
+    for (size_t i = 0; i < sizeof halves / sizeof halves[0]; i++)
+        if (same_text(halves[i], name))
+            return 0xffffffff;
+    return ~0ULL;
+}
+
 void check_register(struct call *k, int parameter, const char *name) {
     struct context *c = k->c;
     int reg = argument_registers[parameter];
-    if (!c->dirty || !dirty_words(c)[reg])
+    if (!c->dirty || !dirty_words(c)[reg] || !(dirty_words(c)[reg] & bits_that_count(name)))
         return;
     char text[64];
     format(text, sizeof text, "%s goes to the kernel", name);
