@@ -585,12 +585,9 @@ static bool generated_returns_flags;
    behind the call reads some. */
 static gaddr flag_returners[256];
 static uint32_t flag_returner_count;
+enum { NEAR = 1024 }; /* bytes, to the end of such a function */
 static bool in_flag_returner; /* the trace belongs to such a function */
 static gaddr noticed_low, noticed_high;
-
-static bool keeps_flags(gaddr pc) {
-    return in_flag_returner || (generated_returns_flags && code_is_generated(pc));
-}
 
 bool translate_noticed_flags(gaddr *low, gaddr *high) {
     *low = noticed_low;
@@ -627,7 +624,6 @@ static bool is_flag_returner(gaddr function) {
 }
 
 static void look_behind_call(const struct instruction *i) {
-    enum { NEAR = 4096 }; /* its returns were translated before it was known */
     bool direct = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
     if (!reads_flags_at(i->pc + i->z.length))
         return;
@@ -639,10 +635,10 @@ static void look_behind_call(const struct instruction *i) {
                flag_returner_count < sizeof flag_returners / sizeof *flag_returners) {
         gaddr function = branch_target(i);
         flag_returners[flag_returner_count++] = function;
-        if (cache_find(function) && !noticed_high) {
+        if (!noticed_high || function < noticed_low) /* its returns may have been translated */
             noticed_low = function;
+        if (function + NEAR > noticed_high)
             noticed_high = function + NEAR;
-        }
     }
 }
 
@@ -661,6 +657,55 @@ static bool returns_flags(void) {
            (call[0] == 0xe8 && is_flag_returner(back + (uint64_t)(int64_t)distance));
 }
 
+/* Whether flags are popped right before the return, with but other pops in between: what a
+   signal's handler made the thread call (Go stops goroutines so) goes back to where flags may be
+   live. */
+static bool pops_flags_before(gaddr pc) {
+    enum { POPF = 0x9d, POP = 0x58, POP_LAST = 0x5f, REX_B = 0x41, MOST = 16 };
+    if (executable_bytes(pc - MOST) < MOST)
+        return false;
+    const uint8_t *at = guest(pc);
+    for (const uint8_t *first = at - MOST; at > first + 1; at--) {
+        if (at[-1] == POPF)
+            return true;
+        if (at[-1] < POP || at[-1] > POP_LAST)
+            return false;
+        if (at[-2] == REX_B)
+            at--;
+    }
+    return false;
+}
+
+/* Of a return: the end of such a function may have been reached from elsewhere as well. */
+static bool ends_flag_returner(gaddr pc) {
+    for (uint32_t k = 0; k < flag_returner_count; k++)
+        if (pc - flag_returners[k] < NEAR)
+            return true;
+    return false;
+}
+
+static bool keeps_flags(gaddr pc) {
+    return in_flag_returner || (generated_returns_flags && code_is_generated(pc)) ||
+           ends_flag_returner(pc) || pops_flags_before(pc);
+}
+
+/* Of a call: what the code behind it reads was set by the callee, or passes through it. */
+static bool call_keeps_flags(const struct instruction *i) {
+    return (generated_returns_flags && code_is_generated(i->pc)) ||
+           reads_flags_at(i->pc + i->z.length);
+}
+
+/* The same for the trace's instruction, with anything in between that leaves flags alone. */
+static bool flags_popped_at(int k) {
+    while (--k >= 0) {
+        if (trace[k].z.mnemonic == ZYDIS_MNEMONIC_POPF || trace[k].z.mnemonic == ZYDIS_MNEMONIC_POPFQ)
+            return true;
+        if (role_of(&trace[k]) != PLAIN || flags_written(&trace[k]))
+            return false;
+    }
+    return false;
+}
+
 /* Flags needed after each instruction, from the back; bit set: live. */
 static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
     uint32_t live = next ? ARITHMETIC_FLAGS : 0;
@@ -668,10 +713,10 @@ static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
         const struct instruction *i = &trace[k];
         switch (role_of(i)) {
         case CALL: /* the psABI keeps no flag across calls */
-            live = generated_returns_flags && code_is_generated(i->pc) ? ARITHMETIC_FLAGS : 0;
+            live = call_keeps_flags(i) ? ARITHMETIC_FLAGS : 0;
             break;
         case RETURN:
-            live = keeps_flags(i->pc) ? ARITHMETIC_FLAGS : 0;
+            live = keeps_flags(i->pc) || flags_popped_at(k) ? ARITHMETIC_FLAGS : 0;
             break;
         case INDIRECT:
             live = i->memory_count && i->memory[0].absolute ? 0 : ARITHMETIC_FLAGS;
@@ -710,7 +755,7 @@ bool flags_dead_at(gaddr pc) {
         if (role == JUMP)
             pc = branch_target(&ahead);
         else if (role == CALL)
-            return !(generated_returns_flags && code_is_generated(pc));
+            return !call_keeps_flags(&ahead);
         else if (role == RETURN)
             return !keeps_flags(pc);
         else if (role == PLAIN)
