@@ -217,7 +217,8 @@ static int start(const char *path, char *const *arguments, char *const *environm
         char *list[count(arguments) + ENGINE_WORDS];
         with_engine(list, &program, path, arguments);
         int addresses = personality(0xffffffff);
-        personality((unsigned long)addresses | ADDR_NO_RANDOMIZE);
+        personality(((unsigned long)addresses | ADDR_NO_RANDOMIZE) &
+                    ~(unsigned long)ADDR_COMPAT_LAYOUT);
         int result = real_execve(engine, list, environment);
         personality((unsigned long)addresses);
         return result;

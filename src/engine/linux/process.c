@@ -371,11 +371,12 @@ static long start_with_follower(int directory, const char *name, gaddr arguments
 }
 
 void process_fix_addresses(bool fixed) {
-    enum { ASK = 0xffffffff, ADDR_NO_RANDOMIZE = 0x0040000 };
+    enum { ASK = 0xffffffff, ADDR_NO_RANDOMIZE = 0x0040000, ADDR_COMPAT_LAYOUT = 0x0200000 };
     long now = system_call(__NR_personality, ASK);
     if (now >= 0)
         system_call(__NR_personality,
-                    fixed ? now | ADDR_NO_RANDOMIZE : now & ~(long)ADDR_NO_RANDOMIZE);
+                    fixed ? (now | ADDR_NO_RANDOMIZE) & ~(long)ADDR_COMPAT_LAYOUT
+                          : now & ~(long)ADDR_NO_RANDOMIZE);
 }
 
 static long start_with_engine(const struct start *start, const char *name, gaddr arguments,
