@@ -368,11 +368,13 @@ static struct quick quick_memset(gaddr to, uint64_t byte, uint64_t n, struct con
 
 static struct quick quick_strcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
     n = guest_scan(from, SHORT, 0, false) + 1;
-    return quick_memcpy(to, from, n, c);
+    return clean(from, n) ? quick_memcpy(to, from, n, c) : not_done; /* they decide how far */
 }
 
 static struct quick quick_stpcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
     n = guest_scan(from, SHORT, 0, false);
+    if (!clean(from, n + 1))
+        return not_done;
     struct quick q = quick_memcpy(to, from, n + 1, c);
     q.value += n;
     return q;
