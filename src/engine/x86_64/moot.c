@@ -9,14 +9,13 @@ enum { STEPS = 16, LOOK_AHEAD = 64, DEPTH = 3, RESULT = 1u << RAX | 1u << RDX,
        KEPT = 1u << RBX | 1u << RSP | 1u << RBP | 0xf000 /* R12 to R15, over calls */ };
 
 struct walk {
-    uint64_t value[16], flags;
-    uint32_t known, written; /* registers: all bits are defined; they were changed */
-    bool flags_known;
+    uint64_t value[16], undefined[16]; /* bits of the registers */
+    uint64_t flags, flags_known;
+    uint32_t written; /* registers that were changed */
 };
 
 struct number {
-    uint64_t value;
-    bool known;
+    uint64_t value, undefined;
 };
 
 static uint64_t mask_of(uint64_t bits) { return bits >= 64 ? ~0ULL : (1ULL << bits) - 1; }
@@ -29,12 +28,12 @@ static bool address_of(const struct walk *w, const struct memory *m, gaddr *addr
         return false;
     *address = (gaddr)m->displacement;
     if (m->base >= 0) {
-        if (!(w->known & 1u << m->base))
+        if (w->undefined[m->base])
             return false;
         *address += w->value[m->base];
     }
     if (m->index >= 0) {
-        if (!(w->known & 1u << m->index))
+        if (w->undefined[m->index])
             return false;
         *address += w->value[m->index] * (uint64_t)m->scale;
     }
@@ -47,9 +46,9 @@ static bool read_memory(gaddr a, uint64_t size, struct number *n) {
         return false;
     if (!heap_near(a) && (!memory_lookup(a, &m) || !(m.protection & 1) || a + size > m.end))
         return false;
-    n->known = !shadow_first_undefined(a, size);
-    n->value = 0;
+    *n = (struct number){0, 0};
     copy_bytes(&n->value, guest(a), size);
+    copy_bytes(&n->undefined, shadow_of(a), size);
     return true;
 }
 
@@ -60,13 +59,13 @@ static bool read_operand(const struct walk *w, const struct instruction *i, int 
     int r;
     switch (o->type) {
     case ZYDIS_OPERAND_TYPE_IMMEDIATE:
-        *n = (struct number){o->imm.value.u, true};
+        *n = (struct number){o->imm.value.u, 0};
         return true;
     case ZYDIS_OPERAND_TYPE_REGISTER:
         r = register_number(o->reg.value);
         if (r < 0 || is_high(o->reg.value))
             return false;
-        *n = (struct number){w->value[r] & mask_of(o->size), (w->known >> r & 1) != 0};
+        *n = (struct number){w->value[r] & mask_of(o->size), w->undefined[r] & mask_of(o->size)};
         return true;
     case ZYDIS_OPERAND_TYPE_MEMORY:
         return i->encoded >= 0 && address_of(w, &i->memory[i->encoded], &a) &&
@@ -82,36 +81,77 @@ static bool write_register(struct walk *w, const ZydisDecodedOperand *o, struct 
         return false;
     if (o->size < 32) {
         uint64_t m = mask_of(o->size);
-        n.known &= (w->known >> r & 1) != 0;
         n.value = (w->value[r] & ~m) | (n.value & m);
+        n.undefined = (w->undefined[r] & ~m) | (n.undefined & m);
     }
     w->value[r] = o->size == 32 ? (uint32_t)n.value : n.value;
-    w->known = n.known ? w->known | 1u << r : w->known & ~(1u << r);
+    w->undefined[r] = o->size == 32 ? (uint32_t)n.undefined : n.undefined;
     w->written |= 1u << r;
     return true;
 }
 
-static void set_flags(struct walk *w, uint64_t result, uint64_t bits, bool carry, bool overflow,
-                      bool known) {
-    result &= mask_of(bits);
-    w->flags = (result ? 0 : FLAG_ZF) | (result >> (bits - 1) & 1 ? FLAG_SF : 0) |
+/* Of a result of so many bits; carry and overflow count where the operands are defined. */
+static void set_flags(struct walk *w, struct number n, uint64_t bits, bool carry, bool overflow,
+                      bool defined) {
+    uint64_t m = mask_of(bits), result = n.value & m, open = n.undefined & m;
+    w->flags = (result & ~open ? 0 : result ? 0 : FLAG_ZF) |
+               (result >> (bits - 1) & 1 ? FLAG_SF : 0) |
                (__builtin_parity((unsigned)result & 0xff) ? 0 : FLAG_PF) | (carry ? FLAG_CF : 0) |
                (overflow ? FLAG_OF : 0);
-    w->flags_known = known;
+    w->flags_known = (!open || (result & ~open) ? FLAG_ZF : 0) |
+                     (open >> (bits - 1) & 1 ? 0 : FLAG_SF) | (open & 0xff ? 0 : FLAG_PF) |
+                     (defined ? FLAG_CF | FLAG_OF : 0);
+}
+
+/* Bits that differ between the least and the most that a sum can be (rules_general.c). */
+static struct number add(struct number a, struct number b, uint64_t m) {
+    uint64_t least = (a.value & ~a.undefined) + (b.value & ~b.undefined);
+    uint64_t most = (a.value | a.undefined) + (b.value | b.undefined);
+    return (struct number){(a.value + b.value) & m, (a.undefined | b.undefined | (least ^ most)) & m};
+}
+
+static struct number subtract(struct number a, struct number b, uint64_t m) {
+    uint64_t least = (a.value & ~a.undefined) - (b.value | b.undefined);
+    uint64_t most = (a.value | a.undefined) - (b.value & ~b.undefined);
+    return (struct number){(a.value - b.value) & m, (a.undefined | b.undefined | (least ^ most)) & m};
+}
+
+static struct number logic(ZydisMnemonic what, struct number a, struct number b, uint64_t m) {
+    uint64_t open = a.undefined | b.undefined;
+    struct number n = {a.value ^ b.value, open};
+    if (what == ZYDIS_MNEMONIC_OR) /* a defined 1 decides */
+        n = (struct number){a.value | b.value,
+                            open & ~(a.value & ~a.undefined) & ~(b.value & ~b.undefined)};
+    else if (what != ZYDIS_MNEMONIC_XOR) /* a defined 0 */
+        n = (struct number){a.value & b.value, open & (a.value | a.undefined) & (b.value | b.undefined)};
+    n.value &= m;
+    n.undefined &= m;
+    return n;
+}
+
+/* An address is computed, not used: parts of it may be undefined. */
+static bool lea(const struct walk *w, const struct memory *m, struct number *n) {
+    if (m->segment || m->vector_index || m->address32 || m->absolute)
+        return false;
+    *n = (struct number){(uint64_t)m->displacement, 0};
+    if (m->base >= 0)
+        *n = add(*n, (struct number){w->value[m->base], w->undefined[m->base]}, ~0ULL);
+    for (int k = 0; m->index >= 0 && k < m->scale; k++)
+        *n = add(*n, (struct number){w->value[m->index], w->undefined[m->index]}, ~0ULL);
+    return true;
 }
 
 /* One instruction that only computes; false: it does more. */
 static bool compute(struct walk *w, const struct instruction *i) {
-    struct number a, b;
+    struct number a, b, n;
     uint64_t bits = i->operands[0].size, m = mask_of(bits), r;
-    gaddr address;
+    bool defined;
     switch (i->z.mnemonic) {
     case ZYDIS_MNEMONIC_NOP:
     case ZYDIS_MNEMONIC_ENDBR64:
         return true;
     case ZYDIS_MNEMONIC_LEA:
-        return address_of(w, &i->memory[i->encoded], &address) &&
-               write_register(w, &i->operands[0], (struct number){address, true});
+        return lea(w, &i->memory[i->encoded], &n) && write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_MOV:
     case ZYDIS_MNEMONIC_MOVZX:
         return read_operand(w, i, 1, &b) && write_register(w, &i->operands[0], b);
@@ -121,30 +161,43 @@ static bool compute(struct walk *w, const struct instruction *i) {
             return false;
         r = 1ULL << (i->operands[1].size - 1);
         b.value = (b.value ^ r) - r;
+        b.undefined = (b.undefined ^ r) - r;
         return write_register(w, &i->operands[0], b);
+    case ZYDIS_MNEMONIC_NOT:
+        if (!read_operand(w, i, 0, &a))
+            return false;
+        a.value = ~a.value & m;
+        return write_register(w, &i->operands[0], a);
+    case ZYDIS_MNEMONIC_ADD:
     case ZYDIS_MNEMONIC_CMP:
     case ZYDIS_MNEMONIC_SUB:
         if (!read_operand(w, i, 0, &a) || !read_operand(w, i, 1, &b))
             return false;
         a.value &= m;
         b.value &= m;
-        r = (a.value - b.value) & m;
-        set_flags(w, r, bits, a.value < b.value,
-                  ((a.value ^ b.value) & (a.value ^ r)) >> (bits - 1) & 1, a.known && b.known);
-        return i->z.mnemonic == ZYDIS_MNEMONIC_CMP ||
-               write_register(w, &i->operands[0], (struct number){r, a.known && b.known});
+        defined = !a.undefined && !b.undefined;
+        if (i->z.mnemonic == ZYDIS_MNEMONIC_ADD) {
+            n = add(a, b, m);
+            set_flags(w, n, bits, n.value < a.value,
+                      (~(a.value ^ b.value) & (a.value ^ n.value)) >> (bits - 1) & 1, defined);
+            return write_register(w, &i->operands[0], n);
+        }
+        n = subtract(a, b, m);
+        if ((a.value ^ b.value) & ~a.undefined & ~b.undefined && n.undefined)
+            n.undefined &= ~(n.value & -n.value); /* they differ, it is not 0; only ZF is known */
+        set_flags(w, n, bits, a.value < b.value,
+                  ((a.value ^ b.value) & (a.value ^ n.value)) >> (bits - 1) & 1, defined);
+        n = subtract(a, b, m);
+        return i->z.mnemonic == ZYDIS_MNEMONIC_CMP || write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_TEST:
     case ZYDIS_MNEMONIC_AND:
     case ZYDIS_MNEMONIC_OR:
     case ZYDIS_MNEMONIC_XOR:
         if (!read_operand(w, i, 0, &a) || !read_operand(w, i, 1, &b))
             return false;
-        r = i->z.mnemonic == ZYDIS_MNEMONIC_OR    ? a.value | b.value
-            : i->z.mnemonic == ZYDIS_MNEMONIC_XOR ? a.value ^ b.value
-                                                  : a.value & b.value;
-        set_flags(w, r, bits, false, false, a.known && b.known);
-        return i->z.mnemonic == ZYDIS_MNEMONIC_TEST ||
-               write_register(w, &i->operands[0], (struct number){r & m, a.known && b.known});
+        n = logic(i->z.mnemonic, a, b, m);
+        set_flags(w, n, bits, false, false, true);
+        return i->z.mnemonic == ZYDIS_MNEMONIC_TEST || write_register(w, &i->operands[0], n);
     default:
         return false;
     }
@@ -157,49 +210,99 @@ static bool is_conditional(const struct instruction *i) {
             (i->z.opcode_map == ZYDIS_OPCODE_MAP_0F && (i->z.opcode & 0xf0) == 0x80));
 }
 
+/* That the condition asks for. */
+static uint64_t flags_of(int condition) {
+    static const uint64_t asked[] = {FLAG_OF, FLAG_CF, FLAG_ZF, FLAG_CF | FLAG_ZF,
+                                     FLAG_SF, FLAG_PF, FLAG_SF | FLAG_OF, FLAG_ZF | FLAG_SF | FLAG_OF};
+    return asked[condition >> 1];
+}
+
 static gaddr next_of(const struct instruction *i) { return i->pc + i->z.length; }
 static gaddr target_of(const struct instruction *i) {
     return next_of(i) + (uint64_t)i->operands[0].imm.value.s;
 }
 
-static uint32_t registers_read(const struct instruction *i) {
-    uint32_t set = 0;
-    if ((i->z.mnemonic == ZYDIS_MNEMONIC_XOR || i->z.mnemonic == ZYDIS_MNEMONIC_SUB) &&
-        i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
-        i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER && i->operands[0].size >= 32 &&
-        i->operands[0].reg.value == i->operands[1].reg.value)
-        return 0; /* makes 0 of anything */
-    for (int k = 0; k < i->z.operand_count; k++) {
+/* What an instruction does with registers. */
+struct effect {
+    uint32_t low, all; /* read: of the lowest byte nothing else; more */
+    uint32_t byte;     /* the lowest byte is written, and nothing else */
+    uint32_t part;     /* other parts are */
+};
+
+static struct effect effect_of(const struct instruction *i) {
+    struct effect e = {0, 0, 0, 0};
+    bool zero = (i->z.mnemonic == ZYDIS_MNEMONIC_XOR || i->z.mnemonic == ZYDIS_MNEMONIC_SUB) &&
+                i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+                i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER && i->operands[0].size >= 32 &&
+                i->operands[0].reg.value == i->operands[1].reg.value; /* of anything */
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_NOP) /* it has operands for its length */
+        return e;
+    for (int k = 0; k < i->z.operand_count && !zero; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         int r = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o->reg.value) : -1;
-        /* a part that is written leaves the rest */
-        if (r >= 0 && ((o->actions & ZYDIS_OPERAND_ACTION_MASK_READ) || o->size < 32))
-            set |= 1u << r;
+        bool low = o->size == 8 && !is_high(o->reg.value);
+        if (r >= 0 && (o->actions & ZYDIS_OPERAND_ACTION_MASK_READ))
+            *(low ? &e.low : &e.all) |= 1u << r;
+        if (r >= 0 && (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE) && o->size < 32)
+            *(low && !(o->actions & ZYDIS_OPERAND_ACTION_CONDWRITE) ? &e.byte : &e.part) |= 1u << r;
         if (o->type == ZYDIS_OPERAND_TYPE_MEMORY) {
             int base = register_number(o->mem.base), index = register_number(o->mem.index);
-            set |= (base >= 0 ? 1u << base : 0) | (index >= 0 ? 1u << index : 0);
+            e.all |= (base >= 0 ? 1u << base : 0) | (index >= 0 ? 1u << index : 0);
         }
     }
-    return set;
+    return e;
 }
 
-/* Whether nobody asks for these registers from there on, before they are set anew. */
-static bool are_dead(gaddr pc, uint32_t set, int depth) {
+/* Branches on the way of are_dead, with the registers asked for there: where it comes again with
+   none besides, nothing new is to be found. */
+struct seen {
+    gaddr pc[16];
+    uint32_t set[16], upper[16];
+    int count;
+    gaddr back; /* where the function returns to; 0: not known */
+    uint32_t undefined; /* registers that hold undefined bits both ways: who asks for them is told */
+};
+
+static bool was_seen(struct seen *s, gaddr pc, uint32_t set, uint32_t upper) {
+    for (int k = 0; k < s->count; k++)
+        if (s->pc[k] == pc && !(set & ~s->set[k]) && !(set & s->upper[k] & ~upper))
+            return true;
+    if (s->count < (int)(sizeof s->pc / sizeof s->pc[0])) {
+        s->pc[s->count] = pc;
+        s->upper[s->count] = upper;
+        s->set[s->count++] = set;
+    }
+    return false;
+}
+
+/* Whether nobody asks for these registers from there on, before they are set anew; `upper`: of the
+   set, those that have their lowest byte in common. */
+static bool are_dead(struct seen *s, gaddr pc, uint32_t set, uint32_t upper, int depth) {
     struct instruction i;
     for (int n = 0; n < LOOK_AHEAD && set; n++) {
         decode_here(&i, pc);
         if (!i.valid)
             return false;
-        if (i.z.meta.category == ZYDIS_CATEGORY_RET)
-            return !(set & (RESULT | KEPT));
+        if (i.z.meta.category == ZYDIS_CATEGORY_RET) {
+            gaddr back = s->back;
+            set &= (RESULT | KEPT) & ~s->undefined;
+            if (!set || !back || (set & KEPT))
+                return !set;
+            struct seen caller = {.count = 0}; /* does it ask for a second register at all? */
+            return are_dead(&caller, back, set, upper & set, depth);
+        }
         if (i.z.meta.category == ZYDIS_CATEGORY_CALL)
             return !(set & ~(1u << RAX | 1u << 10 | 1u << 11));
-        if (registers_read(&i) & set)
+        struct effect e = effect_of(&i);
+        if ((e.low & set & ~upper) || (e.all & set))
             return false;
-        set &= ~i.registers_written;
+        set &= ~i.registers_written | e.byte | e.part;
+        upper = (upper | e.byte) & set;
         pc = next_of(&i);
         if (is_conditional(&i)) {
-            if (!depth || !are_dead(target_of(&i), set, depth - 1))
+            if (was_seen(s, i.pc, set, upper))
+                return true;
+            if (!depth || !are_dead(s, target_of(&i), set, upper, depth - 1))
                 return false;
         } else if (i.z.mnemonic == ZYDIS_MNEMONIC_JMP) {
             if (i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
@@ -210,18 +313,46 @@ static bool are_dead(gaddr pc, uint32_t set, int depth) {
     return !set;
 }
 
+/* Registers that hold something else than before. */
+static uint32_t changed(struct context *c, const struct walk *w) {
+    uint32_t set = w->written;
+    for (int r = 0; r < 16; r++)
+        if (!w->undefined[r] && !(c->dirty && dirty_words(c)[r]) && w->value[r] == c->registers[r])
+            set &= ~(1u << r);
+    return set;
+}
+
+/* Where jumps lead from there. */
+static gaddr behind_jumps(gaddr pc) {
+    struct instruction i;
+    for (int n = 0; n < 4; n++) {
+        decode_here(&i, pc);
+        if (!i.valid || i.z.mnemonic != ZYDIS_MNEMONIC_JMP ||
+            i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
+            break;
+        pc = target_of(&i);
+    }
+    return pc;
+}
+
 /* Whether the way from there leads to the goal whatever undefined values are. */
 static bool reaches(struct context *c, gaddr pc, gaddr goal) {
-    struct walk w = {.known = 0xffff};
+    struct walk w = {.written = 0};
+    struct seen seen = {.count = 0};
     struct instruction i;
+    if (c->shadow > c->shadow_base)
+        seen.back = c->shadow[-1].return_address;
     for (int r = 0; r < 16; r++) {
         w.value[r] = c->registers[r];
-        if (c->dirty && dirty_words(c)[r])
-            w.known &= ~(1u << r);
+        if (c->dirty)
+            w.undefined[r] = dirty_words(c)[r];
     }
     for (int n = 0; n < STEPS; n++) {
+        for (int r = 0; pc == goal && r < 16; r++)
+            if (c->dirty && dirty_words(c)[r] && w.undefined[r])
+                seen.undefined |= 1u << r;
         if (pc == goal)
-            return are_dead(goal, w.written, DEPTH);
+            return are_dead(&seen, goal, changed(c, &w), 0, DEPTH);
         decode_here(&i, pc);
         if (!i.valid)
             return false;
@@ -230,7 +361,7 @@ static bool reaches(struct context *c, gaddr pc, gaddr goal) {
             pc = target_of(&i);
         } else if (is_conditional(&i)) {
             gaddr taken = target_of(&i), on = next_of(&i);
-            if (w.flags_known)
+            if (!(flags_of(i.z.opcode & 15) & ~w.flags_known))
                 pc = condition_holds(w.flags, i.z.opcode & 15) ? taken : on;
             else if (taken == goal) /* one way is there, the other goes on */
                 pc = on;
@@ -252,6 +383,6 @@ bool branch_is_moot(struct context *c, gaddr pc) {
     decode_here(&i, pc);
     if (!i.valid || !is_conditional(&i))
         return false;
-    gaddr taken = target_of(&i), on = next_of(&i);
+    gaddr taken = behind_jumps(target_of(&i)), on = behind_jumps(next_of(&i));
     return reaches(c, on, taken) || reaches(c, taken, on);
 }
