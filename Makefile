@@ -60,6 +60,10 @@ mistakes: build
 objects: build
 	@/usr/bin/python3 tests/fuzz/objects.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Some 330 lines of C, one program each, what they do with values that were never set.
+snippets: build
+	@/usr/bin/python3 tests/snippets/run.py $(CURDIR)/$(BUILD)/bin/tondo
+
 # Slow-down against native, side by side; takes minutes.
 bench: build
 	@sh bench/run.sh $(BUILD)/bin/tondo
@@ -70,4 +74,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions mistakes objects bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions mistakes objects snippets bench install clean
