@@ -340,7 +340,8 @@ int launch_run(struct launch *launch, struct error *error) {
         prctl(PR_SET_PDEATHSIG, SIGKILL); /* nobody would hear of its findings */
         int wanted = personality(0xffffffff);
         if (wanted >= 0)
-            personality(((unsigned long)wanted | ADDR_NO_RANDOMIZE) & ~(unsigned long)ADDR_COMPAT_LAYOUT);
+            personality(((unsigned long)wanted | ADDR_NO_RANDOMIZE) &
+                        ~(unsigned long)ADDR_COMPAT_LAYOUT);
         setrlimit(RLIMIT_AS, &space_limit);
         execv(engine, list);
         _exit(125);

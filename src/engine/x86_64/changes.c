@@ -44,22 +44,7 @@ bool can_change(const struct bundle *b) {
 
 /* --- steps of code --- */
 
-enum { ADD = 0x03, SUBTRACT = 0x2b, COMPARE = 0x3b };
 enum { NOT_ABOVE = 6, ABOVE };
-
-static void with_context(int opcode, int reg, int offset) { /* op reg, fs:[offset] */
-    emit8(&out, 0x64);
-    emit8(&out, rex(1, reg, 0, 0));
-    emit8(&out, opcode);
-    emit_memory(&out, reg, -1, -1, 1, offset);
-}
-
-static void with_register(int opcode, int reg, int other) { /* op reg, other */
-    emit8(&out, rex(1, reg, 0, other));
-    emit8(&out, opcode);
-    emit8(&out, 0xc0 | (reg & 7) << 3 | (other & 7));
-}
-
 enum { AND_VALUE = 4, COMPARE_VALUE = 7 };
 
 static void with_value(int extension, int reg, int64_t value) {
@@ -105,7 +90,7 @@ static void leave_if_over(const struct bundle *b, struct range from, int place) 
     /* by how far the address may lie above the target's: from low to high */
     int64_t low = to.low - from.end + 1, high = to.end - from.low - 1;
     lea(b->word, b->word, -low);
-    with_register(SUBTRACT, b->word, b->registers[place]);
+    emit_register_op(&out, OP_SUB, b->word, b->registers[place]);
     with_value(COMPARE_VALUE, b->word, high - low);
     leave_if(NOT_ABOVE);
 }
@@ -154,7 +139,7 @@ static void leave_unless_portable(const struct memory *from, int word, bool wide
         return;
     }
     int slot = CTX_PORTABLE + 8 * (int)(next++ % PORTABLE_COUNT);
-    with_context(COMPARE, word, slot);
+    emit_context_op(&out, OP_COMPARE, word, slot);
     fine[0] = emit_short_jump(IF_ZERO);
     emit_compare_least(word);
     lower = emit_short_jump(IF_LESS);
@@ -217,37 +202,37 @@ static void leave_if_forbidden(int reg, int first, int count) {
 static void look_at_stack(const struct bundle *b, int reg, struct range r) {
     enum { TOP = -16, BELOW = TOP - 24 }; /* stack_pointer of shadow call entries */
     int word = b->word, second = b->second;
-    with_context(COMPARE, word, CTX_STACK_HIGH);
+    emit_context_op(&out, OP_COMPARE, word, CTX_STACK_HIGH);
     leave_if(IF_NOT_BELOW);
-    with_context(COMPARE, RSP, CTX_STACK_LOW);
+    emit_context_op(&out, OP_COMPARE, RSP, CTX_STACK_LOW);
     leave_if(IF_BELOW);
-    with_context(COMPARE, RSP, CTX_STACK_HIGH);
+    emit_context_op(&out, OP_COMPARE, RSP, CTX_STACK_HIGH);
     leave_if(ABOVE);
     lea(second, RSP, -RED_ZONE);
-    with_register(COMPARE, word, second);
+    emit_register_op(&out, OP_COMPARE, word, second);
     leave_if(IF_BELOW);
     emit_from_context(&out, second, CTX_SHADOW);
     lea(word, reg, r.end);
-    emit_op(&out, COMPARE, word, second, TOP);
+    emit_op(&out, OP_COMPARE, word, second, TOP);
     uint8_t *within = emit_short_jump(NOT_ABOVE);
-    emit_op(&out, COMPARE, word, second, BELOW);
+    emit_op(&out, OP_COMPARE, word, second, BELOW);
     leave_if(ABOVE);
     lea(word, reg, r.low - 8);
-    emit_op(&out, COMPARE, word, second, TOP);
+    emit_op(&out, OP_COMPARE, word, second, TOP);
     leave_if(IF_BELOW);
     patch_jump(within, out.at);
     lea(word, reg, r.low);
     with_value(AND_VALUE, word, -8);
-    with_context(COMPARE, word, CTX_MARK_ORIGIN);
+    emit_context_op(&out, OP_COMPARE, word, CTX_MARK_ORIGIN);
     uint8_t *above = emit_short_jump(IF_NOT_BELOW);
     emit_to_context(&out, word, CTX_MARK_ORIGIN);
-    with_context(COMPARE, word, CTX_MARK);
+    emit_context_op(&out, OP_COMPARE, word, CTX_MARK);
     uint8_t *marked = emit_short_jump(IF_NOT_BELOW);
     emit_to_context(&out, word, CTX_MARK);
     patch_jump(above, out.at);
     patch_jump(marked, out.at);
     lea(word, reg, r.end);
-    with_context(COMPARE, word, CTX_MARK_HIGH);
+    emit_context_op(&out, OP_COMPARE, word, CTX_MARK_HIGH);
     uint8_t *below = emit_short_jump(NOT_ABOVE);
     emit_to_context(&out, word, CTX_MARK_HIGH);
     patch_jump(below, out.at);
@@ -261,11 +246,11 @@ static void look_at_targets(const struct bundle *b) {
         if (!is_used(r))
             continue;
         lea(word, reg, r.low);
-        with_context(COMPARE, word, CTX_STACK_LOW);
+        emit_context_op(&out, OP_COMPARE, word, CTX_STACK_LOW);
         uint8_t *stack = emit_short_jump(IF_NOT_BELOW);
         lea(second, word, 0);
         shift_right(second, 3);
-        with_context(ADD, second, CTX_A_BASE);
+        emit_context_op(&out, OP_ADD, second, CTX_A_BASE);
         uint8_t *odd = leave_by_bits(word, 4), *done[2];
         leave_if_forbidden(second, 0, (int)(r.end - r.low));
         done[0] = emit_long_jump();
@@ -286,7 +271,7 @@ static void note_origins_at(const struct bundle *b, int reg, int64_t offset) {
     int word = b->word;
     lea(word, reg, offset);
     shift_right(word, 16);
-    with_context(ADD, word, CTX_ORIGINS);
+    emit_context_op(&out, OP_ADD, word, CTX_ORIGINS);
     emit8(&out, rex(1, 0, 0, word)); /* bts word, 44: as ORIGIN_BASE + ORIGIN_SIZE */
     emit8(&out, 0x0f);
     emit8(&out, 0xba);

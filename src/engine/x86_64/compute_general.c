@@ -86,21 +86,6 @@ bool find_sum(const struct instruction *i, struct sum *q) {
 
 static int x, y, w; /* registers to work with */
 
-static void context_op(int opcode, int reg, int offset) { /* op reg, fs:[offset] */
-    emit8(&out, 0x64);
-    emit8(&out, rex(1, reg, 0, 0));
-    emit8(&out, opcode);
-    emit_memory(&out, reg, -1, -1, 1, offset);
-}
-
-static void register_op(int opcode, int reg, int from) { /* op reg, from */
-    emit8(&out, rex(1, reg, 0, from));
-    emit8(&out, opcode);
-    emit8(&out, 0xc0 | (reg & 7) << 3 | (from & 7));
-}
-
-enum { OP_ADD = 0x03, OP_OR = 0x0b, OP_AND = 0x23, OP_SUB = 0x2b, OP_XOR = 0x33, OP_MOV = 0x8b };
-
 static void emit_not(int reg) {
     emit8(&out, rex(1, 0, 0, reg));
     emit8(&out, 0xf7);
@@ -133,7 +118,7 @@ static void emit_b(const struct sum *q, int reg) {
     if (q->b == MEMORY) {
         emit_load(q->from, reg);
     } else if (q->b >= 0) {
-        register_op(OP_MOV, reg, q->b);
+        emit_register_op(&out, OP_MOV, reg, q->b);
     } else {
         emit8(&out, rex(1, 0, 0, reg)); /* mov reg, imm32 */
         emit8(&out, 0xc7);
@@ -144,23 +129,23 @@ static void emit_b(const struct sum *q, int reg) {
 
 /* What it may be at least and at most: undefined bits 0, or 1. */
 static void emit_least(int reg, int of) {
-    context_op(OP_MOV, reg, word_of(of));
+    emit_context_op(&out, OP_MOV, reg, word_of(of));
     emit_not(reg);
-    register_op(OP_AND, reg, of);
+    emit_register_op(&out, OP_AND, reg, of);
 }
 
 static void emit_most(int reg, int of) {
-    register_op(OP_MOV, reg, of);
-    context_op(OP_OR, reg, word_of(of));
+    emit_register_op(&out, OP_MOV, reg, of);
+    emit_context_op(&out, OP_OR, reg, word_of(of));
 }
 
 static void emit_b_bound(const struct sum *q, int reg, bool most) {
     emit_b(q, reg);
     if (q->b >= 0 && most) {
-        context_op(OP_OR, reg, word_of(q->b));
+        emit_context_op(&out, OP_OR, reg, word_of(q->b));
     } else if (q->b >= 0) { /* not: (~b | t) is b & ~t */
         emit_not(reg);
-        context_op(OP_OR, reg, word_of(q->b));
+        emit_context_op(&out, OP_OR, reg, word_of(q->b));
         emit_not(reg);
     }
 }
@@ -171,33 +156,33 @@ static void emit_sum(const struct sum *q) {
     int op = difference ? OP_SUB : OP_ADD;
     emit_most(y, q->a);
     emit_b_bound(q, w, !difference);
-    register_op(op, y, w);
+    emit_register_op(&out, op, y, w);
     emit_least(x, q->a);
     emit_b_bound(q, w, difference);
-    register_op(op, x, w);
-    register_op(OP_XOR, x, y);
-    context_op(OP_OR, x, word_of(q->a));
+    emit_register_op(&out, op, x, w);
+    emit_register_op(&out, OP_XOR, x, y);
+    emit_context_op(&out, OP_OR, x, word_of(q->a));
     if (q->b >= 0)
-        context_op(OP_OR, x, word_of(q->b));
+        emit_context_op(&out, OP_OR, x, word_of(q->b));
 }
 
 static void emit_logic(const struct sum *q) {
-    context_op(OP_MOV, x, word_of(q->a));
+    emit_context_op(&out, OP_MOV, x, word_of(q->a));
     if (q->b >= 0)
-        context_op(OP_OR, x, word_of(q->b));
+        emit_context_op(&out, OP_OR, x, word_of(q->b));
     if (q->kind == XOR)
         return;
-    register_op(OP_MOV, y, q->a); /* where a decides, it is defined */
+    emit_register_op(&out, OP_MOV, y, q->a); /* where a decides, it is defined */
     if (q->kind == OR)
         emit_not(y);
-    context_op(OP_OR, y, word_of(q->a));
-    register_op(OP_AND, x, y);
+    emit_context_op(&out, OP_OR, y, word_of(q->a));
+    emit_register_op(&out, OP_AND, x, y);
     emit_b(q, y);
     if (q->kind == OR)
         emit_not(y);
     if (q->b >= 0)
-        context_op(OP_OR, y, word_of(q->b));
-    register_op(OP_AND, x, y);
+        emit_context_op(&out, OP_OR, y, word_of(q->b));
+    emit_register_op(&out, OP_AND, x, y);
 }
 
 static void emit_scale(int reg, int scale) { /* shl reg, log2(scale) */
@@ -216,34 +201,34 @@ static void emit_address_bits(const struct memory *m) {
         if (m->base >= 0)
             (most ? emit_most : emit_least)(sum, m->base);
         else
-            register_op(OP_XOR, sum, sum);
+            emit_register_op(&out, OP_XOR, sum, sum);
         if (m->index >= 0) {
             (most ? emit_most : emit_least)(w, m->index);
             emit_scale(w, m->scale);
-            register_op(OP_ADD, sum, w);
+            emit_register_op(&out, OP_ADD, sum, w);
         }
     }
-    register_op(OP_XOR, x, y);
+    emit_register_op(&out, OP_XOR, x, y);
     if (m->base >= 0)
-        context_op(OP_OR, x, word_of(m->base));
+        emit_context_op(&out, OP_OR, x, word_of(m->base));
     if (m->index >= 0) {
-        context_op(OP_MOV, w, word_of(m->index));
+        emit_context_op(&out, OP_MOV, w, word_of(m->index));
         emit_scale(w, m->scale);
-        register_op(OP_OR, x, w);
+        emit_register_op(&out, OP_OR, x, w);
     }
     if (!m->displacement)
         return;
     struct memory sum = *m;
     sum.displacement = 0;
     emit_lea(&sum, y);
-    register_op(OP_MOV, w, x); /* y: the sum; the bounds of what is added to */
+    emit_register_op(&out, OP_MOV, w, x); /* y: the sum; the bounds of what is added to */
     emit_not(w);
-    register_op(OP_AND, w, y);
-    register_op(OP_OR, y, x);
+    emit_register_op(&out, OP_AND, w, y);
+    emit_register_op(&out, OP_OR, y, x);
     immediate_op(0, w, m->displacement);
     immediate_op(0, y, m->displacement);
-    register_op(OP_XOR, y, w);
-    register_op(OP_OR, x, y);
+    emit_register_op(&out, OP_XOR, y, w);
+    emit_register_op(&out, OP_OR, x, y);
 }
 
 static void emit_narrow(const struct sum *q) { /* movzx x, fs:[word] */
@@ -256,9 +241,9 @@ static void emit_narrow(const struct sum *q) { /* movzx x, fs:[word] */
 
 /* To C where y, an origin, is not that of a whole register or has a part for each byte. */
 static void leave_unless_uniform(void) {
-    register_op(OP_MOV, w, y);
+    emit_register_op(&out, OP_MOV, w, y);
     emit_rotate(w);
-    register_op(0x3b, w, y);
+    emit_register_op(&out, 0x3b, w, y);
     leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
 }
 
@@ -289,17 +274,17 @@ static void emit_sum_origin(const struct sum *q, int a, int b) {
     int size = q->kind == ADDRESS ? 8 : q->size;
     if (a >= 0 && b >= 0) {
         uint8_t *only_b = emit_if_defined(word_of(a), size);
-        context_op(OP_MOV, y, origin_of(a));
+        emit_context_op(&out, OP_MOV, y, origin_of(a));
         uint8_t *only_a = emit_if_defined(word_of(b), size);
-        context_op(0x3b, y, origin_of(b)); /* cmp */
+        emit_context_op(&out, 0x3b, y, origin_of(b)); /* cmp */
         leave[leave_count++] = emit_short_jump(IF_NOT_ZERO);
         uint8_t *both = emit_long_jump();
         patch_jump(only_b, out.at);
-        context_op(OP_MOV, y, origin_of(b));
+        emit_context_op(&out, OP_MOV, y, origin_of(b));
         patch_jump(only_a, out.at);
         patch_jump(both, out.at);
     } else {
-        context_op(OP_MOV, y, origin_of(a >= 0 ? a : b));
+        emit_context_op(&out, OP_MOV, y, origin_of(a >= 0 ? a : b));
     }
     if (size == 8 && !logic)
         leave_unless_uniform();
@@ -383,7 +368,7 @@ void emit_general(const struct instruction *i, const struct sum *q) {
     } else if (q->kind == NARROW) {
         bool stays = q->a == q->target && !q->high;
         if (!stays) {
-            context_op(OP_MOV, y, CTX_ORIGIN_OF(q->a));
+            emit_context_op(&out, OP_MOV, y, CTX_ORIGIN_OF(q->a));
             leave_if_by_byte();
             emit_lower_twice();
         }

@@ -31,10 +31,7 @@ void emit_place_of_word(int reg) {
     emit8(&out, 0xba);
     emit8(&out, 0xf0 | (reg & 7));
     emit8(&out, __builtin_ctzll(ORIGIN_SIZE));
-    emit8(&out, 0x64); /* add reg, fs:[origins] */
-    emit8(&out, rex(1, reg, 0, 0));
-    emit8(&out, 0x03);
-    emit_memory(&out, reg, -1, -1, 1, CTX_ORIGINS);
+    emit_context_op(&out, OP_ADD, reg, CTX_ORIGINS);
 }
 
 uint8_t *emit_origin_place(int reg) {

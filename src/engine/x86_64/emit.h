@@ -115,6 +115,20 @@ static inline void emit_op(struct emitter *e, int opcode, int reg, int base, int
     emit8(e, opcode);
     emit_memory(e, reg, base, -1, 1, displacement);
 }
+/* op reg, fs:[offset] and op reg, from, 64 bits wide */
+enum { OP_ADD = 0x03, OP_OR = 0x0b, OP_AND = 0x23, OP_SUB = 0x2b, OP_XOR = 0x33, OP_COMPARE = 0x3b,
+       OP_MOV = 0x8b };
+static inline void emit_context_op(struct emitter *e, int opcode, int reg, int offset) {
+    emit8(e, 0x64);
+    emit8(e, rex(1, reg, 0, 0));
+    emit8(e, opcode);
+    emit_memory(e, reg, -1, -1, 1, offset);
+}
+static inline void emit_register_op(struct emitter *e, int opcode, int reg, int from) {
+    emit8(e, rex(1, reg, 0, from));
+    emit8(e, opcode);
+    emit8(e, 0xc0 | (reg & 7) << 3 | (from & 7));
+}
 static inline void emit_jump(struct emitter *e, const uint8_t *target) {
     emit8(e, 0xe9);
     emit32(e, target - (e->at + 4));
