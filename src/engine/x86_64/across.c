@@ -66,6 +66,73 @@ uint64_t across_read(gaddr pc, uint64_t set) {
     return read_from(pc, set, AHEAD, true);
 }
 
+/* Ways that are still to be followed, and branches that were passed with what was open there. */
+struct search {
+    struct way {
+        gaddr pc;
+        uint64_t set;
+    } ways[6], passed[12];
+    int count, passed_count;
+};
+
+static bool add_way(struct search *s, gaddr pc, uint64_t set) {
+    if (s->count == (int)(sizeof s->ways / sizeof *s->ways))
+        return false;
+    s->ways[s->count++] = (struct way){pc, set};
+    return true;
+}
+
+/* Whether the way has come there before, and nothing new is open. */
+static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
+    for (int k = 0; k < s->passed_count; k++)
+        if (s->passed[k].pc == pc && !(set & ~s->passed[k].set))
+            return true;
+    if (s->passed_count < (int)(sizeof s->passed / sizeof *s->passed))
+        s->passed[s->passed_count++] = (struct way){pc, set};
+    return false;
+}
+
+/* What a function may look at that it was called with. */
+static const uint64_t handed_over = ~RETURN_DEAD | arguments | 0xffULL << ELEMENT_UPPER;
+
+uint64_t across_overwritten(gaddr pc, uint64_t set) {
+    enum { AHEAD = 80 };
+    struct search s = {.ways = {{pc, set}}, .count = 1};
+    struct instruction i;
+    int ahead = AHEAD;
+    while (s.count && set) {
+        uint64_t left = s.ways[--s.count].set & set;
+        for (pc = s.ways[s.count].pc; left; ahead--) {
+            struct mapping m;
+            bool known = ahead > 0 && !replaced_at(pc) && memory_lookup(pc, &m) &&
+                         (m.protection & 5) == 5 && m.end - pc >= 15;
+            if (known)
+                decode_again(&i, pc, 15);
+            enum role role = known && i.valid ? role_of(&i) : BROKEN;
+            bool direct = role == JUMP || (role == CALL && i.operands[0].type ==
+                                                               ZYDIS_OPERAND_TYPE_IMMEDIATE);
+            gaddr next = pc + i.z.length;
+            if (role == RETURN) {
+                set &= ~left | RETURN_DEAD;
+                break;
+            }
+            if (role != PLAIN && role != BRANCH && !direct) {
+                set &= ~left;
+                break;
+            }
+            set &= ~(plan_inputs(&i) & left);
+            left &= set & ~overwritten(&i);
+            if (role == BRANCH && was_passed(&s, pc, left))
+                break;
+            if (role == BRANCH || role == CALL) /* behind a call as well: see above */
+                set &= add_way(&s, next, left) ? ~0ULL : ~left;
+            left &= role == CALL ? set & handed_over : set;
+            pc = role == PLAIN ? next : branch_target(&i);
+        }
+    }
+    return set;
+}
+
 /* Vector registers keep the guest's values while C runs. */
 static void value_of(struct context *c, int element, uint64_t value[2]) {
     value[0] = value[1] = 0;

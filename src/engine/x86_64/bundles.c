@@ -285,6 +285,22 @@ static bool find_pieces(struct bundle *b) {
     return pieces > 0;
 }
 
+/* Which registers are overwritten without having been asked for. */
+static void find_dead(struct bundle *b) {
+    uint64_t later = b->dropped, ask = 0;
+    for (struct piece *p = b->pieces + b->piece_count; p-- > b->pieces;) {
+        uint64_t own = whole_element(p->element);
+        p->dead = !(own & ~later);
+        ask |= p->defined || p->dead ? 0 : own;
+        later |= own;
+    }
+    if (steady_covers(b->last)) /* which says itself what may be undefined at each step */
+        return;
+    b->spent = across_overwritten(b->last->pc + b->last->z.length, ask);
+    for (struct piece *p = b->pieces; p < b->pieces + b->piece_count; p++)
+        p->dead |= !(whole_element(p->element) & ~b->spent);
+}
+
 static int take_register(uint32_t *used) {
     static const int order[] = {RCX, RDX, RSI, RDI, RBX, RAX, 8, 9, 10, 11, 12, 13, 14, 15, RBP};
     for (unsigned k = 0; k < sizeof order / sizeof order[0]; k++)
@@ -330,6 +346,7 @@ bool bundle_begins(const struct instruction *load, bool single) {
     b->changes = can_change(b);
     if (single && b->piece_count == 1 && !b->changes)
         return false;
+    find_dead(b);
     bundle_count++;
     return true;
 }
@@ -337,6 +354,7 @@ bool bundle_begins(const struct instruction *load, bool single) {
 void bundle_ends(const struct instruction *store) {
     for (int k = 0; k < bundle_count; k++)
         if (bundles[k].last == store && !bundles[k].back) {
+            dirty_drop(bundles[k].spent);
             bundles[k].back = out.at;
             out.kept = 0;
         }
@@ -415,7 +433,7 @@ static int emit_bits(struct bundle *b, uint8_t **leave) {
             }
             emit_take_bits(&from, b->word, p->size >= 8, done);
             leave[count++] = emit_compare_bits(&to, b->word, p->size >= 8, done);
-            if (!p->late)
+            if (!p->late && !p->dead)
                 emit_to_context(&out, b->word, piece_bits(p) + done);
         }
     }
@@ -434,9 +452,10 @@ static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_
         for (int done = 0; done < p->size && !p->defined; done += 8) {
             emit_take_origin(from.base, word, (int)from.displacement + done, wide);
             leave[count++] = emit_compare_origin(to.base, word, wide, (int)to.displacement + done);
-            if (!wide)
+            if (!wide && !p->dead)
                 emit_twice(word);
-            emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
+            if (!p->dead)
+                emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
             emit_unless_recorded(word, wide, &source, done, none++);
         }
     }
@@ -446,7 +465,7 @@ static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_
 static void emit_late_bits(const struct bundle *b) {
     for (int k = 0; k < b->piece_count; k++) {
         const struct piece *p = &b->pieces[k];
-        if (p->defined || !p->late)
+        if (p->defined || p->dead || !p->late)
             continue;
         struct memory from = operand(&p->from, 0);
         emit_take_bits(&from, b->word, p->size == 8, 0);
@@ -484,7 +503,7 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         emit_plain(i);
     }
     now.possible |= b->dropped;
-    dirty_drop(b->dropped);
+    dirty_drop(b->dropped | b->spent);
     emit_into_steady((int)(b->last - trace) + 1, true);
     emit_jump(&out, b->back);
     note_place(load->pc, spilled, false);
@@ -499,6 +518,8 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         emit_spill(&out, b->second);
         note_place(load->pc, spilled | 1u << b->second, false);
         count = emit_changes(b, leave);
+        now.possible |= b->spent; /* what was moved went by way of these */
+        dirty_drop(b->spent);
         emit_unspill(&out, b->second);
         emit_jump(&out, found);
         for (int k = 0; k < count; k++)

@@ -22,6 +22,7 @@ struct piece {
     int size, element;
     bool defined; /* expected to be */
     bool late;    /* the register is needed before it is loaded: its bits come last */
+    bool dead;    /* nothing asks for the register but the store */
 };
 
 struct bundle {
@@ -36,6 +37,7 @@ struct bundle {
     } others[OTHERS]; /* words moved in between that have to be defined */
     int other_count;
     uint64_t dropped; /* elements that become defined in between */
+    uint64_t spent;   /* that nothing asks for behind the bundle: they count as defined there */
     struct form places[PLACES]; /* without what is added */
     int registers[PLACES], place_count, word;
     int second; /* one more register to work with; -1: there is none */

@@ -327,6 +327,8 @@ void steady_step(int step) {
         usual[step] = out.at;
 }
 
+bool steady_covers(const struct instruction *i) { return i - trace < step_count; }
+
 static void leave_by(uint8_t *jump, int step) {
     if (leave_count == LEAVES)
         fail("a loop is left in too many places");
@@ -396,6 +398,25 @@ static void emit_target(struct pair *p, const struct memory *to, int step, int d
     p->leave = step;
 }
 
+/* Whether the word is undefined right now, as the loop is about to begin: not to ask again each
+   time is faster, and costs little where it is defined after all. */
+static bool is_undefined_now(const struct pair *p, int done) {
+    const struct context *c = current();
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    gaddr a = (gaddr)from->displacement + (gaddr)done;
+    for (const struct instruction *i = trace; i < p->load; i++)
+        if (i->registers_written & address_uses(from))
+            return false;
+    a += from->base >= 0 ? c->registers[from->base] : 0;
+    a += from->index >= 0 ? c->registers[from->index] * (uint64_t)from->scale : 0;
+    struct mapping m;
+    if (a >= GUEST_END - 8 || from->absolute || (!heap_near(a) && !memory_lookup(a, &m)))
+        return false;
+    uint64_t bits = 0;
+    copy_bytes(&bits, shadow_of(a), p->size >= 8 ? 8 : 4);
+    return bits != 0;
+}
+
 /* Where a word is from means nothing if it is defined; what is undefined of up to 8 bytes is in
    `word` already. */
 static uint8_t *emit_if_defined(const struct memory *from, int size, int done) {
@@ -429,7 +450,8 @@ static void emit_pair_load(struct pair *p, int step) {
         find_place(&p->to, &places[p->to_place], step);
     }
     for (int done = 0; done < p->size; done += 8) {
-        uint8_t *defined = p->late ? NULL : emit_if_defined(from, p->size, done);
+        uint8_t *defined =
+            p->late || is_undefined_now(p, done) ? NULL : emit_if_defined(from, p->size, done);
         place = emit_place(from, &places[p->from_place], step, &offset);
         emit_take_origin(place, word, offset + done, piece == 8);
         if (!p->dead) {

@@ -572,7 +572,7 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     count = gather_all(pc, next, low, high);
     if (is_loop(count, *next))
         return count;
-    longest = DIRTY_TRACE;
+    longest = TRACE; /* what is moved together is looked at together */
     follow_jumps = false;
     return gather_all(pc, next, low, high);
 }
@@ -772,10 +772,6 @@ static uint32_t live_after(const uint32_t *live, int k, int count, gaddr next, b
         return live[k + 1];
     return next && !dead_at_end ? ARITHMETIC_FLAGS : 0;
 }
-
-#define RETURN_DEAD                                                                          \
-    (DIRTY_AFTER_CALL & ~(1ULL << RAX | 1ULL << RDX | 1ULL << ELEMENT_X87 | ELEMENTS_SHARED |  \
-                          3ULL << ELEMENT_VECTOR | 3ULL << ELEMENT_UPPER))
 
 static void emit_instruction(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     if (wants_dirty(i)) {

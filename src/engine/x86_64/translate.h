@@ -90,9 +90,15 @@ enum role role_of(const struct instruction *i);
 bool flags_dead_at(gaddr pc);
 
 /* --- across.c --- */
+/* What returns drop. */
+#define RETURN_DEAD                                                                          \
+    (DIRTY_AFTER_CALL & ~(1ULL << RAX | 1ULL << RDX | 1ULL << ELEMENT_X87 | ELEMENTS_SHARED |  \
+                          3ULL << ELEMENT_VECTOR | 3ULL << ELEMENT_UPPER))
 /* Of a set of elements (general registers, halves of vectors) those that the code
    at pc, and what is near behind it, reads before it overwrites them. */
 uint64_t across_read(gaddr pc, uint64_t set);
+/* Those that are overwritten on every way from there before anything reads them. */
+uint64_t across_overwritten(gaddr pc, uint64_t set);
 
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
@@ -244,6 +250,8 @@ void emit_copies(void);
    behind the trace. */
 void steady_begin(const uint32_t *flags_live, bool leads_back);
 void steady_step(int step);
+/* Whether the instruction belongs to the loop that has one. */
+bool steady_covers(const struct instruction *i);
 void emit_steady(void);
 /* Where the end leads back: true when it has been seen to. */
 bool emit_steady_end(void);
