@@ -51,6 +51,7 @@ struct context *context_new(void) {
         c = engine_alloc(CTX_SIZE);
         fill_bytes((char *)c + CTX_RECORDED, 0xff, 8 * RECORDED_COUNT);
         fill_bytes((char *)c + CTX_PORTABLE, 0xff, 8 * PORTABLE_COUNT);
+        fill_bytes((char *)c + CTX_HALF_RECORDED, 0xff, 16 * HALF_RECORDED_COUNT);
         c->alive = 1;
         c->engine_stack = engine_alloc(ENGINE_STACK);
         uint64_t size = (SHADOW_ENTRIES + 1) * sizeof(struct shadow_entry);

@@ -246,10 +246,9 @@ static bool add_other(struct search *s, const struct instruction *i) {
         if (!m->read && !m->write)
             continue;
         struct form at = form_of(m);
-        if (i->encoded != k || is_foreign(m) || m->address32 || !is_operand(&at) ||
-            (m->size != 4 && m->size != 8 && m->size != 16) || s->b->other_count == OTHERS ||
-            !(m->write ? is_plain_store(i) && !is_stack_probe(i, m) : copied_size(i) != 0) ||
-            comes_again(s->b, i, &at, (int)m->size))
+        if (i->encoded != k || is_foreign(m) || m->address32 || !is_operand(&at) || m->size > 16 ||
+            !m->size || (m->size & (m->size - 1)) || check_of(i, m) == CHECK_NONE ||
+            s->b->other_count == OTHERS || comes_again(s->b, i, &at, (int)m->size))
             return false;
         s->b->others[s->b->other_count].i = i;
         s->b->others[s->b->other_count].at = at;
@@ -263,6 +262,7 @@ static bool add_other(struct search *s, const struct instruction *i) {
 static bool find_pieces(struct bundle *b) {
     struct search s = {.b = b};
     int pieces = 0, others = 0;
+    bool moved = false; /* undefined bits, since the last end that was found */
     for (int r = 0; r < 16; r++)
         forms[r] = (struct form){.known = true, .base = r, .index = -1};
     for (const struct instruction *i = b->load; i < trace + trace_count && i - b->load < LONGEST; i++) {
@@ -271,7 +271,9 @@ static bool find_pieces(struct bundle *b) {
         bool stores = add_store(&s, i);
         if (!stores && !add_piece(&s, i) && !add_other(&s, i))
             break;
-        if (stores && !s.open && (s.undefined & whole_element(element_of(i->operands[1].reg.value)))) {
+        moved |= stores && (s.undefined & whole_element(element_of(i->operands[1].reg.value)));
+        if (stores && !s.open && moved) {
+            moved = false;
             b->last = i;
             b->dropped = s.dropped;
             pieces = b->piece_count;
@@ -291,11 +293,10 @@ static void find_dead(struct bundle *b) {
     for (struct piece *p = b->pieces + b->piece_count; p-- > b->pieces;) {
         uint64_t own = whole_element(p->element);
         p->dead = !(own & ~later);
-        ask |= p->defined || p->dead ? 0 : own;
+        if (!p->defined && !p->dead && steady_agrees(p->store))
+            ask |= own;
         later |= own;
     }
-    if (steady_covers(b->last)) /* which says itself what may be undefined at each step */
-        return;
     b->spent = across_overwritten(b->last->pc + b->last->z.length, ask);
     for (struct piece *p = b->pieces; p < b->pieces + b->piece_count; p++)
         p->dead |= !(whole_element(p->element) & ~b->spent);
@@ -355,6 +356,7 @@ void bundle_ends(const struct instruction *store) {
     for (int k = 0; k < bundle_count; k++)
         if (bundles[k].last == store && !bundles[k].back) {
             dirty_drop(bundles[k].spent);
+            bundles[k].possible_after = now.possible;
             bundles[k].back = out.at;
             out.kept = 0;
         }
@@ -397,6 +399,16 @@ uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
     return emit_short_jump(IF_NOT_ZERO);
 }
 
+static uint8_t *leave_unless_part_zero(const struct memory *m, int size) {
+    if (size == 2)
+        emit8(&out, 0x66);
+    emit_gs(m, false, 0); /* cmp gs:[m], 0 */
+    emit8(&out, size == 1 ? 0x80 : 0x83);
+    emit_operand(m, 7, 0);
+    emit8(&out, 0);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
 int piece_bits(const struct piece *p) {
     return p->element < 16 ? CTX_UNDEFINED + 8 * p->element
                            : CTX_UNDEFINED_VECTOR + 64 * (p->element - ELEMENT_VECTOR);
@@ -413,8 +425,11 @@ int emit_others(const struct bundle *b, uint8_t **leave) {
     int count = 0;
     for (int k = 0; k < b->other_count; k++) {
         struct memory m = other_operand(b, k);
-        for (int done = 0; done < b->others[k].size; done += 8)
-            leave[count++] = leave_unless_zero(&m, b->others[k].size >= 8, done);
+        int size = b->others[k].size;
+        for (int done = 0; done < size && size >= 4; done += 8)
+            leave[count++] = leave_unless_zero(&m, size >= 8, done);
+        if (size < 4)
+            leave[count++] = leave_unless_part_zero(&m, size);
     }
     return count;
 }
@@ -450,13 +465,24 @@ static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_
         struct memory source = operand(&p->from, 0);
         bool wide = p->size >= 8;
         for (int done = 0; done < p->size && !p->defined; done += 8) {
+            uint8_t *defined = NULL;
+            enum word expected = word_now(p->load, done);
+            if (expected == WORD_DEFINED) {
+                emit_gs(&source, wide, 0); /* cmp gs:[source + done], 0 */
+                emit8(&out, 0x83);
+                emit_operand(&source, 7, done);
+                emit8(&out, 0);
+                defined = emit_short_jump(IF_ZERO);
+            }
             emit_take_origin(from.base, word, (int)from.displacement + done, wide);
             leave[count++] = emit_compare_origin(to.base, word, wide, (int)to.displacement + done);
             if (!wide && !p->dead)
                 emit_twice(word);
             if (!p->dead)
                 emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
-            emit_unless_recorded(word, wide, &source, done, none++);
+            emit_unless_recorded(word, wide, &source, done, expected, none++);
+            if (defined)
+                patch_jump(defined, out.at);
         }
     }
     return count;
@@ -502,8 +528,12 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         note_place(i->pc, 0, false);
         emit_plain(i);
     }
-    now.possible |= b->dropped;
-    dirty_drop(b->dropped | b->spent);
+    uint64_t noted = b->possible;
+    for (int k = 0; k < b->piece_count; k++)
+        if (!b->pieces[k].defined && !b->pieces[k].dead)
+            noted |= whole_element(b->pieces[k].element);
+    now.possible = noted | b->dropped;
+    dirty_drop(b->dropped | (noted & ~b->possible_after));
     emit_into_steady((int)(b->last - trace) + 1, true);
     emit_jump(&out, b->back);
     note_place(load->pc, spilled, false);

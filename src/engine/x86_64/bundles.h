@@ -38,6 +38,7 @@ struct bundle {
     int other_count;
     uint64_t dropped; /* elements that become defined in between */
     uint64_t spent;   /* that nothing asks for behind the bundle: they count as defined there */
+    uint64_t possible_after; /* what may be undefined where it goes on */
     struct form places[PLACES]; /* without what is added */
     int registers[PLACES], place_count, word;
     int second; /* one more register to work with; -1: there is none */

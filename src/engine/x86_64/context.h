@@ -107,6 +107,10 @@
 #define ODD_CODE 12
 #define ODD_SHAPE 16 /* the address modulo 4, and the bytes that are loaded above */
 #define ODD_SHIFT 8
+/* As CTX_RECORDED where the lower half, in the second part the upper one, is that of defined
+   bytes and may be anything. */
+#define CTX_HALF_RECORDED 0x213c00
+#define HALF_RECORDED_COUNT 32 /* in each part */
 #define CTX_SIZE 0x214000
 
 #define RAX 0

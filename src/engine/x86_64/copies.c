@@ -104,20 +104,26 @@ void emit_compare_least(int word) { /* cmp word, ORIGIN_LEAST, of its lower half
 }
 
 /* Mostly it is the word that was seen there before. */
-void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done, enum word now,
                           struct unrecorded *u) {
     static unsigned next;
-    *u = (struct unrecorded){.m = *m, .done = done, .word = word, .wide = wide};
+    unsigned n = next++;
+    *u = (struct unrecorded){.m = *m, .done = done, .word = word, .wide = wide, .now = now};
+    bool half = now == WORD_LOWER_DEFINED || now == WORD_UPPER_DEFINED;
+    if (wide && half) {
+        int part = now == WORD_LOWER_DEFINED ? 0 : HALF_RECORDED_COUNT;
+        u->slot = CTX_HALF_RECORDED + 8 * (part + (int)(n % HALF_RECORDED_COUNT));
+        emit_bits_of_word(m, 0, part ? done + 4 : done);
+        u->jumps[1] = emit_short_jump(IF_NOT_ZERO);
+    } else {
+        u->slot = CTX_RECORDED + 8 * (int)(n % RECORDED_COUNT);
+    }
     if (wide) {
-        u->slot = CTX_RECORDED + 8 * (int)(next++ % RECORDED_COUNT);
-        emit8(&out, 0x64); /* cmp word, fs:[slot] */
-        emit8(&out, rex(1, word, 0, 0));
-        emit8(&out, 0x3b);
-        emit_memory(&out, word, -1, -1, 1, u->slot);
-        u->jump = emit_short_jump(IF_NOT_ZERO);
+        emit_context_op(&out, OP_COMPARE, word, u->slot);
+        u->jumps[0] = emit_short_jump(IF_NOT_ZERO);
     } else {
         emit_compare_least(word);
-        u->jump = emit_short_jump(IF_BELOW);
+        u->jumps[0] = emit_short_jump(IF_BELOW);
     }
     u->back = out.at;
 }
@@ -125,7 +131,9 @@ void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
 int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
     int count = 0, word = u->word;
     uint8_t *upper[2];
-    patch_jump(u->jump, out.at);
+    patch_jump(u->jumps[0], out.at);
+    if (u->jumps[1])
+        patch_jump(u->jumps[1], out.at);
     if (u->wide) {
         emit_compare_least(word);
         uint8_t *lower = emit_short_jump(IF_BELOW);
@@ -143,9 +151,20 @@ int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
         emit_rotate(word);
         emit_compare_least(word);
         upper[1] = emit_short_jump(IF_BELOW);
+        if (u->now == WORD_LOWER_DEFINED) {
+            emit_rotate(word);
+            emit_to_context(&out, word, u->slot);
+        }
         emit_jump(&out, u->back);
-        for (int k = 0; k < 2; k++)
-            patch_jump(upper[k], out.at);
+        patch_jump(upper[0], out.at);
+        if (u->now == WORD_UPPER_DEFINED) {
+            emit_bits_of_word(&u->m, 0, u->done + 4);
+            leave[count++] = emit_short_jump(IF_NOT_ZERO);
+            emit_rotate(word);
+            emit_to_context(&out, word, u->slot);
+            emit_jump(&out, u->back);
+        }
+        patch_jump(upper[1], out.at);
         emit_bits_of_word(&u->m, 0, u->done + 4);
         leave[count++] = emit_short_jump(IF_NOT_ZERO);
     }
@@ -660,7 +679,7 @@ enum { COPIES = 8, BETWEEN = 16, WORDS_BETWEEN = 4, COPY_JUMPS = 48, COPY_MOST =
 static struct copy {
     const struct instruction *load, *store;
     struct memory to; /* as it is named before the load */
-    uint64_t possible;
+    uint64_t possible, possible_after;
     int element;          /* what is loaded */
     bool single;          /* by itself; else as part of a bundle only */
     int place, to_place, word; /* registers to work with; one place for a single piece */
@@ -794,6 +813,28 @@ uint32_t copied_size(const struct instruction *load) {
     return is_foreign(&load->memory[load->encoded]) ? 0 : size;
 }
 
+enum word word_now(const struct instruction *load, int done) {
+    const struct context *c = current();
+    const struct memory *from = &load->memory[load->encoded];
+    struct mapping m;
+    for (const struct instruction *i = trace; i < load; i++)
+        if (i->registers_written & address_uses(from))
+            return WORD_UNKNOWN;
+    gaddr a = (gaddr)from->displacement + (gaddr)done;
+    a += from->base >= 0 ? c->registers[from->base] : 0;
+    a += from->index >= 0 ? c->registers[from->index] * (uint64_t)from->scale : 0;
+    if (a >= GUEST_END - 8 || is_foreign(from) || from->absolute ||
+        (!heap_near(a) && !memory_lookup(a, &m)))
+        return WORD_UNKNOWN;
+    uint64_t bits = 0;
+    copy_bytes(&bits, shadow_of(a), from->size >= 8 ? 8 : 4);
+    return !bits                             ? WORD_DEFINED
+           : from->size < 8                  ? WORD_UNDEFINED
+           : !(uint32_t)bits                 ? WORD_LOWER_DEFINED
+           : !(bits >> 32)                   ? WORD_UPPER_DEFINED
+                                             : WORD_UNDEFINED;
+}
+
 const struct instruction *copy_store(const struct instruction *load,
                                      bool (*between)(const struct instruction *i, int value),
                                      struct memory *to) {
@@ -861,6 +902,7 @@ void copy_ends(const struct instruction *store) {
     bundle_ends(store);
     for (int k = 0; k < copy_count; k++)
         if (copies[k].single && copies[k].store == store && !copies[k].back) {
+            copies[k].possible_after = now.possible;
             copies[k].back = out.at;
             out.kept = 0;
         }
@@ -913,7 +955,7 @@ static int emit_copy_checks(const struct copy *c, uint8_t **leave, uint8_t **dif
             leave[count++] = emit_origin_place(place);
         }
         *differs++ = emit_compare_origin(c->to_place, word, wide, done);
-        emit_unless_recorded(word, wide, &c->to, done, none++);
+        emit_unless_recorded(word, wide, &c->to, done, word_now(c->load, done), none++);
         *same++ = out.at;
     }
     return count;
@@ -945,6 +987,8 @@ static void emit_copy(const struct copy *c) {
             note_place(i->pc, 0, false);
         emit_plain(i);
     }
+    now.possible = c->possible | whole_element(c->element);
+    dirty_drop(now.possible & ~c->possible_after); /* a bundle ends here as well */
     emit_into_steady((int)(c->store - trace) + 1, true);
     emit_jump(&out, c->back);
     for (int done = 0; done < size; done += 8) {

@@ -17,6 +17,10 @@ void emit_place_of_word(int reg); /* without that */
 /* Leaves where one of the lowest bits is set. */
 uint8_t *leave_by_bits(int reg, int bits);
 void emit_compare_least(int word); /* cmp word, ORIGIN_LEAST, of its lower half */
+/* What a load will find at 4 or 8 bytes from `done` on, if that is as it was when the trace was
+   come to: what is there is mostly what was there the last time. */
+enum word { WORD_UNKNOWN, WORD_DEFINED, WORD_UNDEFINED, WORD_LOWER_DEFINED, WORD_UPPER_DEFINED };
+enum word word_now(const struct instruction *load, int done);
 /* Leaves where a word of origin in a register, which may change, does not hold anywhere though
    bytes of it, at gs:[m + done], are undefined; of two words (`wide`) both. The second part goes
    out of the way; it returns how many jumps it has put in `leave`. */
@@ -24,10 +28,11 @@ struct unrecorded {
     struct memory m;
     int done, word, slot;
     bool wide;
-    uint8_t *jump;
+    enum word now;
+    uint8_t *jumps[2];
     const uint8_t *back;
 };
-void emit_unless_recorded(int word, bool wide, const struct memory *m, int done,
+void emit_unless_recorded(int word, bool wide, const struct memory *m, int done, enum word now,
                           struct unrecorded *u);
 int emit_unrecorded(const struct unrecorded *u, uint8_t **leave);
 /* A word of origin, or two of them, to the register; and one made two. */

@@ -24,6 +24,7 @@ static struct pair {
     int from_place, to_place;
     int size, element;
     bool dead; /* the register is overwritten before anything else is done with it */
+    bool spent; /* and that is so wherever the loop goes: behind the store it counts as defined */
     bool late; /* others may read the target before the store: origins change only there */
     int leave; /* the step it leaves for */
     struct differs {
@@ -230,7 +231,9 @@ static bool others_are_defined(void) {
             if (written & set & ~own)
                 return false;
             set |= written;
-        } else if (!p) {
+        } else if (p) {
+            set &= p->spent ? ~own : ~0ULL;
+        } else {
             if (written & set & ~wholly_written(i))
                 return false;
             set &= ~written;
@@ -264,7 +267,11 @@ static void find_late(void) {
 }
 
 static void find_dead(void) {
-    for (int k = 0; k < pair_count; k++)
+    for (int k = 0; k < pair_count; k++) {
+        const struct instruction *store = pairs[k].store;
+        uint64_t own = whole_element(pairs[k].element);
+        pairs[k].spent = across_overwritten(store->pc + store->z.length, own) == own;
+        pairs[k].dead = pairs[k].spent && !may_be_left(&pairs[k]);
         for (const struct instruction *i = pairs[k].store + 1; i < trace + step_count; i++) {
             if (role_of(i) == BRANCH)
                 break;
@@ -275,6 +282,7 @@ static void find_dead(void) {
             pairs[k].dead |= (loads || (!next && (wholly_written(i) & value))) &&
                              !may_be_left(&pairs[k]);
         }
+    }
 }
 
 /* Whether the first steps of the trace are such a loop; live: flags, by instruction. */
@@ -327,7 +335,10 @@ void steady_step(int step) {
         usual[step] = out.at;
 }
 
-bool steady_covers(const struct instruction *i) { return i - trace < step_count; }
+bool steady_agrees(const struct instruction *store) {
+    const struct pair *p = pair_of(store);
+    return store - trace >= step_count || (p && p->store == store && p->spent);
+}
 
 static void leave_by(uint8_t *jump, int step) {
     if (leave_count == LEAVES)
@@ -398,25 +409,6 @@ static void emit_target(struct pair *p, const struct memory *to, int step, int d
     p->leave = step;
 }
 
-/* Whether the word is undefined right now, as the loop is about to begin: not to ask again each
-   time is faster, and costs little where it is defined after all. */
-static bool is_undefined_now(const struct pair *p, int done) {
-    const struct context *c = current();
-    const struct memory *from = &p->load->memory[p->load->encoded];
-    gaddr a = (gaddr)from->displacement + (gaddr)done;
-    for (const struct instruction *i = trace; i < p->load; i++)
-        if (i->registers_written & address_uses(from))
-            return false;
-    a += from->base >= 0 ? c->registers[from->base] : 0;
-    a += from->index >= 0 ? c->registers[from->index] * (uint64_t)from->scale : 0;
-    struct mapping m;
-    if (a >= GUEST_END - 8 || from->absolute || (!heap_near(a) && !memory_lookup(a, &m)))
-        return false;
-    uint64_t bits = 0;
-    copy_bytes(&bits, shadow_of(a), p->size >= 8 ? 8 : 4);
-    return bits != 0;
-}
-
 /* Where a word is from means nothing if it is defined; what is undefined of up to 8 bytes is in
    `word` already. */
 static uint8_t *emit_if_defined(const struct memory *from, int size, int done) {
@@ -450,8 +442,10 @@ static void emit_pair_load(struct pair *p, int step) {
         find_place(&p->to, &places[p->to_place], step);
     }
     for (int done = 0; done < p->size; done += 8) {
-        uint8_t *defined =
-            p->late || is_undefined_now(p, done) ? NULL : emit_if_defined(from, p->size, done);
+        enum word expected = word_now(p->load, done);
+        uint8_t *defined = p->late || expected > WORD_DEFINED
+                               ? NULL /* faster, and costs little where it is defined after all */
+                               : emit_if_defined(from, p->size, done);
         place = emit_place(from, &places[p->from_place], step, &offset);
         emit_take_origin(place, word, offset + done, piece == 8);
         if (!p->dead) {
@@ -461,7 +455,9 @@ static void emit_pair_load(struct pair *p, int step) {
         }
         if (!p->late)
             emit_target(p, &p->to, step, done);
-        emit_unless_recorded(word, piece == 8, from, done, &p->none[done / 8]);
+        if (p->late && expected == WORD_DEFINED)
+            defined = emit_if_defined(from, 16, done);
+        emit_unless_recorded(word, piece == 8, from, done, expected, &p->none[done / 8]);
         if (!p->late)
             p->differs[p->differ_count - 1].same = out.at;
         if (defined)
@@ -509,6 +505,8 @@ static void emit_step(int step) {
     now.possible = undefined[step];
     if (!p)
         dirty_overwritten(i);
+    else if (p->store == i && p->spent && !p->dead)
+        dirty_drop(whole_element(p->element));
     for (int k = 0; k < place_count; k++) {
         bool known = true;
         int64_t by = moves(&places[k], i, &known);
@@ -600,7 +598,7 @@ void emit_steady(void) {
     }
     for (int k = 0; k < pair_count; k++)
         for (int done = 0; done < pairs[k].size; done += 8) {
-            uint8_t *jumps[2];
+            uint8_t *jumps[3];
             int count = emit_unrecorded(&pairs[k].none[done / 8], jumps);
             leave_by_all(jumps, count, pairs[k].load_leave);
         }

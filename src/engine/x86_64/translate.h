@@ -250,8 +250,9 @@ void emit_copies(void);
    behind the trace. */
 void steady_begin(const uint32_t *flags_live, bool leads_back);
 void steady_step(int step);
-/* Whether the instruction belongs to the loop that has one. */
-bool steady_covers(const struct instruction *i);
+/* Whether what a store was by way of may count as defined behind it: not in a loop that says
+   otherwise. */
+bool steady_agrees(const struct instruction *store);
 void emit_steady(void);
 /* Where the end leads back: true when it has been seen to. */
 bool emit_steady_end(void);
