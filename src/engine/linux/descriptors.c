@@ -2,7 +2,8 @@
    system-call table says which calls open and close; what is open at exit and was
    opened here is recorded then. Inherited ones, those a child got by fork and the
    first three are nobody's. What is closed a second time is recorded as well, unless
-   the same call also closes numbers that never were the program's: then it sweeps. */
+   the same call also closes numbers that never were the program's, or stands in a row of
+   calls that close one number after the other, as compilers unroll loops: then it sweeps. */
 #include "../engine.h"
 
 #include <asm/errno.h>
@@ -19,10 +20,27 @@ static uint64_t highest; /* above it both are empty */
 #define AGAIN 256
 static struct again {
     uint32_t stack, number, count, opened, closed;
+    uint64_t row; /* its first number */
     bool sweeps;
 } again[AGAIN];
 static uint32_t again_count;
 static struct lock again_lock;
+
+/* Numbers closed one right after the other; under again_lock. */
+static struct row {
+    uint64_t first, last;
+    bool foreign; /* one among them was never the program's */
+} row;
+
+static void row_goes_on(uint64_t fd, bool foreign) {
+    enum { LONG = 8 };
+    if (fd != row.last + 1)
+        row = (struct row){fd, fd, false};
+    row.last = fd;
+    row.foreign |= foreign;
+    for (uint32_t i = 0; i < again_count && row.foreign && row.last - row.first >= LONG; i++)
+        again[i].sweeps |= again[i].row == row.first;
+}
 
 /* Until it runs another program it shares our memory, but not our descriptors. */
 static bool is_vfork_child(const struct context *c) {
@@ -47,6 +65,11 @@ void descriptors_closed(struct context *c, gaddr pc, uint64_t first, uint64_t la
             stack = stack_capture(c, pc);
         closed[fd] = (struct closed){opened, opened ? stack : 0};
     }
+    if (first == last && !is_vfork_child(c)) {
+        lock_take(&again_lock);
+        row_goes_on(first, false);
+        lock_drop(&again_lock);
+    }
 }
 
 void descriptor_not_open(struct context *c, gaddr pc, uint64_t fd) {
@@ -55,12 +78,14 @@ void descriptor_not_open(struct context *c, gaddr pc, uint64_t fd) {
     struct closed before = fd <= highest ? closed[fd] : (struct closed){0, 0};
     uint32_t stack = stack_capture(c, pc), i = 0;
     lock_take(&again_lock);
+    row_goes_on(fd, !before.closed);
     while (i < again_count && again[i].stack != stack)
         i++;
     if (i == again_count && i < AGAIN)
-        again[again_count++] = (struct again){stack, (uint32_t)fd, 0, before.opened, before.closed,
-                                              false};
+        again[again_count++] = (struct again){.stack = stack, .number = (uint32_t)fd,
+                                              .opened = before.opened, .closed = before.closed};
     if (i < AGAIN) {
+        again[i].row = row.first;
         again[i].count++;
         again[i].sweeps |= !before.closed;
     }
@@ -73,6 +98,7 @@ void descriptors_forked(void) {
     highest = 0;
     again_count = 0;
     again_lock = (struct lock){0};
+    row = (struct row){0, 0, false};
 }
 
 static struct ledger_descriptor *record(uint32_t number, uint32_t stack) {

@@ -66,8 +66,10 @@ static void pack(struct step *k) {
     int lane = k->p->lane;
     for (int n = 0; n < 2; n++)
         for (int i = 0; i < SIZE / lane; i++)
-            fill_bytes(k->out[0] + n * SIZE / 2 + i * lane / 2,
-                       any(k->bits[n] + i * lane, lane) ? 0xff : 0, (uint64_t)lane / 2);
+            store(k->out[0] + n * SIZE / 2 + i * lane / 2,
+                  packed_bits(load(k->value[n] + i * lane, lane), load(k->bits[n] + i * lane, lane),
+                              lane, k->p->is_signed),
+                  lane / 2);
 }
 
 static void pairs(struct step *k) {

@@ -129,6 +129,16 @@ static struct number logic(ZydisMnemonic what, struct number a, struct number b,
     return n;
 }
 
+static struct number shifted(ZydisMnemonic what, struct number a, uint64_t by, uint64_t bits) {
+    uint64_t m = mask_of(bits), r = 64 - bits;
+    if (what == ZYDIS_MNEMONIC_SHL)
+        return (struct number){a.value << by & m, a.undefined << by & m};
+    if (what == ZYDIS_MNEMONIC_SHR)
+        return (struct number){a.value >> by, a.undefined >> by};
+    return (struct number){(uint64_t)((int64_t)(a.value << r) >> r >> by) & m,
+                           (uint64_t)((int64_t)(a.undefined << r) >> r >> by) & m};
+}
+
 /* An address is computed, not used: parts of it may be undefined. */
 static bool lea(const struct walk *w, const struct memory *m, struct number *n) {
     if (m->segment || m->vector_index || m->address32 || m->absolute)
@@ -168,6 +178,38 @@ static bool compute(struct walk *w, const struct instruction *i) {
             return false;
         a.value = ~a.value & m;
         return write_register(w, &i->operands[0], a);
+    case ZYDIS_MNEMONIC_BSWAP:
+        if (!read_operand(w, i, 0, &a) || bits < 32)
+            return false;
+        a.value = __builtin_bswap64(a.value) >> (64 - bits);
+        a.undefined = __builtin_bswap64(a.undefined) >> (64 - bits);
+        return write_register(w, &i->operands[0], a);
+    case ZYDIS_MNEMONIC_SHL:
+    case ZYDIS_MNEMONIC_SHR:
+    case ZYDIS_MNEMONIC_SAR:
+        if (i->operands[1].type != ZYDIS_OPERAND_TYPE_IMMEDIATE || !read_operand(w, i, 0, &a) ||
+            bits < 32)
+            return false;
+        r = i->operands[1].imm.value.u & (bits - 1);
+        if (!r) /* the flags stay */
+            return false;
+        n = shifted(i->z.mnemonic, a, r, bits);
+        set_flags(w, n, bits, false, false, false);
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_SETZ:
+    case ZYDIS_MNEMONIC_SETNZ:
+        if (!(w->flags_known & FLAG_ZF))
+            return false;
+        n = (struct number){condition_holds(w->flags, i->z.opcode & 15), 0};
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_INC:
+    case ZYDIS_MNEMONIC_DEC: /* the carry stays, but nobody asks for it behind them */
+        if (!read_operand(w, i, 0, &a))
+            return false;
+        b = (struct number){1, 0};
+        n = i->z.mnemonic == ZYDIS_MNEMONIC_INC ? add(a, b, m) : subtract(a, b, m);
+        set_flags(w, n, bits, false, false, false);
+        return write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_ADD:
     case ZYDIS_MNEMONIC_CMP:
     case ZYDIS_MNEMONIC_SUB:
@@ -189,6 +231,13 @@ static bool compute(struct walk *w, const struct instruction *i) {
                   ((a.value ^ b.value) & (a.value ^ n.value)) >> (bits - 1) & 1, defined);
         n = subtract(a, b, m);
         return i->z.mnemonic == ZYDIS_MNEMONIC_CMP || write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_ANDN:
+        if (!read_operand(w, i, 1, &a) || !read_operand(w, i, 2, &b))
+            return false;
+        a.value = ~a.value & m;
+        n = logic(ZYDIS_MNEMONIC_AND, a, b, m);
+        set_flags(w, n, bits, false, false, true);
+        return write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_TEST:
     case ZYDIS_MNEMONIC_AND:
     case ZYDIS_MNEMONIC_OR:
@@ -275,9 +324,42 @@ static bool was_seen(struct seen *s, gaddr pc, uint32_t set, uint32_t upper) {
     return false;
 }
 
+/* Lowest bytes of registers that are known where the way goes, as compilers put it down in one
+   which way they have come by; and whether the last of them that was tested is zero. */
+struct marks {
+    uint32_t known;
+    uint8_t value[16];
+    enum { TESTED_NOTHING, TESTED_ZERO, TESTED_OTHER } tested;
+};
+
+static void follow_marks(struct marks *m, const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    int r = o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && !is_high(o[0].reg.value)
+                ? register_number(o[0].reg.value)
+                : -1;
+    bool same = r >= 0 && o[1].type == ZYDIS_OPERAND_TYPE_REGISTER && o[1].reg.value == o[0].reg.value;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_TEST && same && o[0].size == 8) {
+        m->tested = !(m->known >> r & 1) ? TESTED_NOTHING : m->value[r] ? TESTED_OTHER : TESTED_ZERO;
+        return;
+    }
+    if (flags_written(i))
+        m->tested = TESTED_NOTHING;
+    m->known &= ~i->registers_written;
+    if (r < 0)
+        return;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_XOR && same) {
+        m->known |= 1u << r;
+        m->value[r] = 0;
+    } else if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV && o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE) {
+        m->known |= 1u << r;
+        m->value[r] = (uint8_t)o[1].imm.value.u;
+    }
+}
+
 /* Whether nobody asks for these registers from there on, before they are set anew; `upper`: of the
    set, those that have their lowest byte in common. */
-static bool are_dead(struct seen *s, gaddr pc, uint32_t set, uint32_t upper, int depth) {
+static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set, uint32_t upper,
+                     int depth) {
     struct instruction i;
     for (int n = 0; n < LOOK_AHEAD && set; n++) {
         decode_here(&i, pc);
@@ -289,10 +371,11 @@ static bool are_dead(struct seen *s, gaddr pc, uint32_t set, uint32_t upper, int
             if (!set || !back || (set & KEPT))
                 return !set;
             struct seen caller = {.count = 0}; /* does it ask for a second register at all? */
-            return are_dead(&caller, back, set, upper & set, depth);
+            return are_dead(&caller, (struct marks){0}, back, set, upper & set, depth);
         }
         if (i.z.meta.category == ZYDIS_CATEGORY_CALL)
             return !(set & ~(1u << RAX | 1u << 10 | 1u << 11));
+        follow_marks(&marks, &i);
         struct effect e = effect_of(&i);
         if ((e.low & set & ~upper) || (e.all & set))
             return false;
@@ -300,9 +383,15 @@ static bool are_dead(struct seen *s, gaddr pc, uint32_t set, uint32_t upper, int
         upper = (upper | e.byte) & set;
         pc = next_of(&i);
         if (is_conditional(&i)) {
+            if (marks.tested && (i.z.opcode & 14) == 4) { /* by ZF: one way only */
+                bool zero = marks.tested == TESTED_ZERO;
+                pc = zero == !(i.z.opcode & 1) ? target_of(&i) : pc;
+                continue;
+            }
             if (was_seen(s, i.pc, set, upper))
                 return true;
-            if (!depth || !are_dead(s, target_of(&i), set, upper, depth - 1))
+            marks = (struct marks){0}; /* who comes by here again may have others */
+            if (!depth || !are_dead(s, marks, target_of(&i), set, upper, depth - 1))
                 return false;
         } else if (i.z.mnemonic == ZYDIS_MNEMONIC_JMP) {
             if (i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
@@ -352,7 +441,7 @@ static bool reaches(struct context *c, gaddr pc, gaddr goal) {
             if (c->dirty && dirty_words(c)[r] && w.undefined[r])
                 seen.undefined |= 1u << r;
         if (pc == goal)
-            return are_dead(&seen, goal, changed(c, &w), 0, DEPTH);
+            return are_dead(&seen, (struct marks){0}, goal, changed(c, &w), 0, DEPTH);
         decode_here(&i, pc);
         if (!i.valid)
             return false;

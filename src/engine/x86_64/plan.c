@@ -386,6 +386,8 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
         p->maximum = name[2] == 'a';
         p->is_signed = name[4] == 's';
     }
+    if (p->rule == RULE_V_PACK) /* of PACKSSWB and PACKUSDW */
+        p->is_signed = ZydisMnemonicGetString(i->z.mnemonic)[p->vex ? 5 : 4] == 's';
     if (p->rule == RULE_SAME && p->operands[0].kind == OPERAND_MEMORY) {
         p->rule = RULE_COPY;
         p->from = (uint8_t)part_stored(i);

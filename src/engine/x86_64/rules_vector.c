@@ -211,14 +211,19 @@ void vector_permute_in(struct step *k) {
     }
 }
 
+static void pack_lane(struct step *k, int to, int source, int from) {
+    int lane = k->p->lane;
+    uint64_t a = load(k->value[source] + from, lane), s = load(k->bits[source] + from, lane);
+    store(k->out[0] + to, s ? packed_bits(a, s, lane, k->p->is_signed) : 0, lane / 2);
+}
+
 void vector_pack(struct step *k) {
     const struct plan *p = k->p;
     int x = first_source(p), y = x + 1, size = p->operands[0].size, lane = p->lane;
     for (int half = 0; half < size; half += 16)
         for (int i = 0; i < 16 / lane; i++) {
-            int to = half + i * lane / 2;
-            fill_lane(k->out[0], to, lane / 2, lane_any(k, x, half + i * lane, lane));
-            fill_lane(k->out[0], to + 8, lane / 2, lane_any(k, y, half + i * lane, lane));
+            pack_lane(k, half + i * lane / 2, x, half + i * lane);
+            pack_lane(k, half + i * lane / 2 + 8, y, half + i * lane);
         }
 }
 

@@ -139,6 +139,20 @@ static inline uint64_t smear_down(uint64_t s) {
     return s;
 }
 
+/* A signed value of so many bytes, saturated to half of them: between the ends of what it can
+   be, nothing above the highest bit in which they differ varies. */
+static inline uint64_t packed_bits(uint64_t a, uint64_t s, int size, bool to_signed) {
+    int bits = 4 * size;
+    struct bounds b = signed_bounds(a, s, size);
+    __int128 least = to_signed ? -((__int128)1 << (bits - 1)) : 0;
+    __int128 most = least + ((__int128)1 << bits) - 1;
+    if (b.low >= least && b.high <= most)
+        return s & mask_for(size / 2);
+    __int128 low = b.low < least ? least : b.low > most ? most : b.low;
+    __int128 high = b.high < least ? least : b.high > most ? most : b.high;
+    return smear_down((uint64_t)(low ^ high) & mask_for(size / 2));
+}
+
 
 static inline void fill_lane(uint8_t *out, int at, int lane, bool bad) {
     fill_bytes(out + at, bad ? 0xff : 0, (uint64_t)lane);
