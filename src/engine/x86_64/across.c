@@ -71,7 +71,7 @@ struct search {
     struct way {
         gaddr pc;
         uint64_t set;
-    } ways[6], passed[12];
+    } ways[12], passed[24];
     int count, passed_count;
 };
 
@@ -96,7 +96,7 @@ static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
 static const uint64_t handed_over = ~RETURN_DEAD | arguments | 0xffULL << ELEMENT_UPPER;
 
 uint64_t across_overwritten(gaddr pc, uint64_t set) {
-    enum { AHEAD = 80 };
+    enum { AHEAD = 240 };
     struct search s = {.ways = {{pc, set}}, .count = 1};
     struct instruction i;
     int ahead = AHEAD;

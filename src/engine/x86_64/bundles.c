@@ -531,7 +531,7 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
     uint64_t noted = b->possible;
     for (int k = 0; k < b->piece_count; k++)
         if (!b->pieces[k].defined && !b->pieces[k].dead)
-            noted |= whole_element(b->pieces[k].element);
+            noted |= noted_elements(b->pieces[k].element, b->pieces[k].size);
     now.possible = noted | b->dropped;
     dirty_drop(b->dropped | (noted & ~b->possible_after));
     emit_into_steady((int)(b->last - trace) + 1, true);

@@ -735,6 +735,10 @@ uint64_t wholly_written(const struct instruction *i) {
     return set;
 }
 
+uint64_t noted_elements(int element, int size) {
+    return element < ELEMENT_VECTOR || size > 16 ? whole_element(element) : 1ULL << element;
+}
+
 /* A move of a defined word between a register and memory, as gcc puts between the load and
    the store of another word. */
 static bool moves_defined(const struct instruction *i) {
@@ -987,7 +991,7 @@ static void emit_copy(const struct copy *c) {
             note_place(i->pc, 0, false);
         emit_plain(i);
     }
-    now.possible = c->possible | whole_element(c->element);
+    now.possible = c->possible | noted_elements(c->element, size);
     dirty_drop(now.possible & ~c->possible_after); /* a bundle ends here as well */
     emit_into_steady((int)(c->store - trace) + 1, true);
     emit_jump(&out, c->back);

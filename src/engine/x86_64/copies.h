@@ -67,6 +67,8 @@ bool adds_constant(const struct instruction *i, int *reg, int64_t *amount);
 uint32_t address_uses(const struct memory *m);
 /* Registers, and what loads bring, of which nothing stays. */
 uint64_t wholly_written(const struct instruction *i);
+/* Those of which a load of so many bytes notes undefined bits. */
+uint64_t noted_elements(int element, int size);
 /* Bytes that a load takes as they are and a store of them may put elsewhere in one go;
    0: none. */
 uint32_t copied_size(const struct instruction *load);
