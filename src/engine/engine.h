@@ -231,6 +231,9 @@ bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 bool looks_like_scan(gaddr pc);
 /* A load after which all but its first `kept` bytes are masked or shifted away. */
 bool drops_beyond(gaddr pc, uint64_t kept);
+/* Whether the instruction stands right behind one that moves the stack pointer, with nothing but
+   plain ones in between: compilers move reads of what is given back there. */
+bool room_was_given_back(gaddr pc);
 extern char guest_path[512], guest_command[LEDGER_COMMAND];
 extern gaddr guest_auxiliary;
 

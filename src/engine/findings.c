@@ -213,6 +213,9 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
     if (bad >= c->stack_low && bad < c->stack_high) {
         if (code_is_managed(pc))
             return true;
+        if (!write && !function && bad >= c->old_sp && bad < c->registers[RSP] &&
+            room_was_given_back(pc))
+            return false; /* moved there by the compiler; it counts as defined */
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad < c->registers[RSP])
             a.origin = origin_released(c, bad);

@@ -2,6 +2,7 @@
    tried to do. All of it off the hot path. */
 #include "cache.h"
 #include "decode.h"
+#include "translate.h"
 
 static uint64_t reg_value(struct context *c, int reg) { return reg < 0 ? 0 : c->registers[reg]; }
 
@@ -284,6 +285,44 @@ bool drops_beyond(gaddr pc, uint64_t kept) {
     default:
         return false;
     }
+}
+
+/* mov or lea to the stack pointer: REX.W, the opcode, and RSP in ModRM. */
+static bool looks_like_move(const uint8_t *b) {
+    enum { LOAD = 0x8b, LEA = 0x8d, STORE = 0x89 };
+    if (b[1] == LOAD || b[1] == LEA)
+        return (b[0] & 0xfc) == 0x48 && (b[2] & 0x38) == 0x20;
+    return b[1] == STORE && (b[0] & 0xfb) == 0x48 && (b[2] & 0xc7) == 0xc4;
+}
+
+static bool gives_room_back(const struct instruction *i) {
+    return (i->z.mnemonic == ZYDIS_MNEMONIC_MOV || i->z.mnemonic == ZYDIS_MNEMONIC_LEA) &&
+           i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+           i->operands[0].reg.value == ZYDIS_REGISTER_RSP;
+}
+
+bool room_was_given_back(gaddr pc) {
+    enum { FAR = 64, SHORTEST = 3 };
+    struct instruction i;
+    struct mapping m;
+    if (!memory_lookup(pc - FAR, &m) || !(m.protection & 1) || m.end < pc)
+        return false;
+    for (gaddr from = pc - SHORTEST; from >= pc - FAR; from--) {
+        gaddr at = from;
+        if (!looks_like_move(guest(at)))
+            continue;
+        decode_here(&i, at);
+        if (!i.valid || !gives_room_back(&i))
+            continue;
+        do {
+            at += i.z.length;
+            if (at < pc)
+                decode_here(&i, at);
+        } while (at < pc && i.valid && role_of(&i) == PLAIN && !(i.registers_written & 1u << RSP));
+        if (at == pc)
+            return true;
+    }
+    return false;
 }
 
 void describe_fault(struct context *c, gaddr pc, struct access *access) {

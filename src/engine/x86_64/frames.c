@@ -1,6 +1,7 @@
 /* The stack: the upkeep of D where the stack pointer moves. What is released becomes
    undefined (0xFF), what is pushed becomes defined. None of it changes a flag that is live. */
 #include "translate.h"
+#include "../engine.h"
 
 int64_t stack_shift(const struct instruction *i) {
     const ZydisDecodedOperand *o = i->operands;
@@ -332,6 +333,42 @@ static void emit_release(bool inline_fill, bool flags_live) {
     emit_unspill(&out, RCX);
 }
 
+/* Compilers move reads of an array of varying length behind the instruction that gives its room
+   back: the last that may be one, from the instruction on; NULL: there is none. */
+static const struct instruction *last_read_of_released(const struct instruction *first) {
+    enum { AHEAD = 16 };
+    const struct instruction *last = NULL, *end = trace + trace_count;
+    for (const struct instruction *k = first; k < end && k - first < AHEAD; k++) {
+        if (role_of(k) != PLAIN || ((k->registers_written | k->registers_used) & 1u << RSP))
+            break;
+        for (int m = 0; m < k->memory_count; m++)
+            if (k->memory[m].read && k->memory[m].base >= 0 && k->memory[m].base != RBP)
+                last = k;
+    }
+    return last;
+}
+
+static const struct instruction *released_after; /* that one; NULL: nothing waits */
+static bool released_inline;
+
+void frame_begins(void) {
+    released_after = NULL;
+    if (!room_was_given_back(trace[0].pc))
+        return;
+    released_inline = false; /* by whom is not known here */
+    released_after = last_read_of_released(trace);
+    if (!released_after)
+        emit_release(false, true);
+}
+
+void frame_release_due(const struct instruction *i, bool flags_live, bool last) {
+    if (!released_after || (released_after != i && !last))
+        return;
+    released_after = NULL;
+    emit_release(released_inline, flags_live);
+    forget_proofs();
+}
+
 void emit_cold_release(const struct cold *c) {
     emit8(&out, 0x48); /* cmp rcx, -4096 */
     emit8(&out, 0x81);
@@ -390,8 +427,12 @@ void emit_stack_after(const struct instruction *i, bool flags_live) {
         if (shift > 0) {
             if (!looks_back(i))
                 emit_fill_below(shift);
-        } else if (moves_stack(i))
-            emit_release(leaves_frame(i), flags_live);
+        } else if (moves_stack(i)) {
+            released_inline = leaves_frame(i);
+            released_after = last_read_of_released(i + 1);
+            if (!released_after)
+                emit_release(released_inline, flags_live);
+        }
     }
     if (shift > 0 || moves_stack(i))
         forget_proofs();

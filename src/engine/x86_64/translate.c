@@ -934,12 +934,15 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             emit_code_check(low, high);
         forget_proofs();
         frame_follow(NULL);
+        frame_begins();
         renews = now.dirty && (is_loop(count, next) || copies_undefined(count));
         steady_begin(live, next == pc);
         for (int k = 0; k < count; k++) {
             steady_step(k);
             emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
             frame_follow(&trace[k]);
+            frame_release_due(&trace[k], live_after(live, k, count, next, dead_at_end) != 0,
+                              k + 1 == count || cold_count > COLD - 64);
             if (now.dirty && role_of(&trace[k]) == CALL) {
                 now.possible = 0; /* the landing is for a state without undefined bits */
                 next = trace[k].pc + trace[k].z.length;

@@ -173,6 +173,10 @@ bool frame_has_below(const struct instruction *i, const struct memory *m);
 /* Where the lowest 8 bytes begin that the trace has defined and not undone yet: bytes from the
    stack pointer, below 0; 0: none. */
 int frame_owes(void);
+/* What the stack pointer has left becomes undefined: before the first instruction of a trace, and
+   behind each, and where the trace ends. */
+void frame_begins(void);
+void frame_release_due(const struct instruction *i, bool flags_live, bool last);
 void emit_frame_end(const struct instruction *i);
 /* A push or pop of which only the move of the stack pointer counts. */
 bool makes_frame(const struct instruction *i);
