@@ -28,6 +28,9 @@ COPIES(behind_call, r10, "  call keeps_r10\n  xor %eax, %eax\n  test %edx, %edx\
 COPIES(by_callee, rcx, "  call asks_rcx\n  ret\n");
 COPIES(by_vector, r9, "  movups (%rsi), %xmm9\n  movups %xmm9, (%rdi)\n  xor %eax, %eax\n"
                       "  test %edx, %edx\n  jne 1f\n  movq %xmm9, %rax\n1: ret\n");
+COPIES(by_half, r9, "  movups (%rsi), %xmm9\n  movups %xmm9, (%rdi)\n  xorps %xmm8, %xmm8\n"
+                    "  movlhps %xmm8, %xmm9\n  xor %eax, %eax\n"
+                    "  test %edx, %edx\n  jne 1f\n  movq %xmm9, %rax\n1: ret\n");
 __asm__(".text\nkeeps_r10: ret\n"
         "asks_rcx: xor %eax, %eax\n  test %edx, %edx\n  jne 1f\n  mov %rcx, %rax\n1: ret\n");
 
@@ -42,11 +45,12 @@ static APART unsigned long often(copies *copy, struct berth *a, struct berth *b,
 }
 
 int main(void) {
-    static copies *const all[] = {behind_branch, behind_loop, behind_call, by_callee, by_vector};
+    static copies *const all[] = {behind_branch, behind_loop, behind_call, by_callee, by_vector,
+                                 by_half};
     struct berth set[4], to[4], *a, *b;
-    unsigned long r[5];
+    unsigned long r[6];
     memset(set, 1, sizeof set);
-    for (int n = 0; n < 5; n++) {
+    for (int n = 0; n < 6; n++) {
         a = malloc(4 * sizeof *a);
         b = malloc(4 * sizeof *b);
         hide(a);
@@ -62,15 +66,17 @@ int main(void) {
         free(a);
         free(b);
     }
-    if (r[0] >> 8) // expect: uninitialized-value from=heap origin=50
+    if (r[0] >> 8) // expect: uninitialized-value from=heap origin=54
         sink = 1;
-    if (r[1] >> 8) // expect: uninitialized-value from=heap origin=50
+    if (r[1] >> 8) // expect: uninitialized-value from=heap origin=54
         sink = 2;
-    if (r[2] >> 8) // expect: uninitialized-value from=heap origin=50
+    if (r[2] >> 8) // expect: uninitialized-value from=heap origin=54
         sink = 3;
-    if (r[3] >> 8) // expect: uninitialized-value from=heap origin=50
+    if (r[3] >> 8) // expect: uninitialized-value from=heap origin=54
         sink = 4;
-    if (r[4] >> 8) // expect: uninitialized-value from=heap origin=50
+    if (r[4] >> 8) // expect: uninitialized-value from=heap origin=54
         sink = 5;
+    if (r[5] >> 8) // expect: uninitialized-value from=heap origin=54
+        sink = 6;
     return 0;
 }

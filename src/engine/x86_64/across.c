@@ -9,16 +9,22 @@
 #include "../engine.h"
 
 /* Elements that the instruction overwrites as a whole: of vectors the upper halves as well where
-   it is encoded by VEX. */
+   it is encoded by VEX. Older forms may leave a part as it was though they are said to write
+   only. */
 static uint64_t overwritten(const struct instruction *i) {
     uint64_t set = 0;
+    int lane, rule = rule_of(i, &lane);
+    bool legacy = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY;
+    bool moves = moves_whole(i) && (i->memory_count || i->z.mnemonic != ZYDIS_MNEMONIC_MOVSD);
+    bool part = i->mask || (legacy && !moves && (rule == RULE_V_SCALAR || rule == RULE_V_ONE ||
+                                                 rule == RULE_SAME));
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
-        bool whole = e >= ELEMENT_VECTOR ? !(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ)
+        bool whole = e >= ELEMENT_VECTOR ? !part && !(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ)
                                          : o->size >= 32;
         if (e >= 0 && whole && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
-            set |= i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY ? 1ULL << e : whole_element(e);
+            set |= legacy ? 1ULL << e : whole_element(e);
     }
     return set;
 }
