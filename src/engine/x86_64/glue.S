@@ -955,8 +955,20 @@ glue_origin_slow:
    again, recorded origins of what was released are forgotten. Flags are dead. */
     .globl glue_mark
 glue_mark:
-    mov %rax, %fs:CTX_SPILL+0
     mov %rcx, %fs:CTX_SPILL+8
+    mov %fs:CTX_MARK, %rcx /* mostly it is near, and no origins are recorded */
+    sub %rsp, %rcx
+    cmp $-128, %rcx
+    jb 9f
+    cmpq $-1, %fs:CTX_MARK_ORIGIN
+    jne 9f
+0:  movq $-1, %gs:(%rsp,%rcx)
+    add $8, %rcx
+    js 0b
+    movq $-1, %fs:CTX_MARK
+    mov %fs:CTX_SPILL+8, %rcx
+    jmp *%fs:CTX_TARGET
+9:  mov %rax, %fs:CTX_SPILL+0
     cmp %fs:CTX_STACK_LOW, %rsp
     jb 8f
     cmp %fs:CTX_STACK_HIGH, %rsp
