@@ -356,12 +356,27 @@ static void follow_marks(struct marks *m, const struct instruction *i) {
     }
 }
 
+/* It looks at the stack guard (psABI: at fs:0x28). */
+static bool reads_guard(const struct instruction *i) {
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].segment && i->memory[k].base < 0 && i->memory[k].displacement == 0x28)
+            return true;
+    return false;
+}
+
+static bool is_call(gaddr pc) {
+    struct instruction i;
+    decode_here(&i, pc);
+    return i.valid && i.z.meta.category == ZYDIS_CATEGORY_CALL;
+}
+
 /* Whether nobody asks for these registers from there on, before they are set anew; `upper`: of the
    set, those that have their lowest byte in common. */
 static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set, uint32_t upper,
                      int depth) {
     struct instruction i;
-    for (int n = 0; n < LOOK_AHEAD && set; n++) {
+    int guard = 0; /* instructions that the guard may still be compared by */
+    for (int n = 0; n < LOOK_AHEAD && set; n++, guard--) {
         decode_here(&i, pc);
         if (!i.valid)
             return false;
@@ -382,6 +397,10 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
         set &= ~i.registers_written | e.byte | e.part;
         upper = (upper | e.byte) & set;
         pc = next_of(&i);
+        if (reads_guard(&i))
+            guard = 3;
+        if (is_conditional(&i) && guard > 0 && is_call(target_of(&i)))
+            continue; /* to __stack_chk_fail, which asks for nothing */
         if (is_conditional(&i)) {
             if (marks.tested && (i.z.opcode & 14) == 4) { /* by ZF: one way only */
                 bool zero = marks.tested == TESTED_ZERO;
