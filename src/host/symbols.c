@@ -360,8 +360,9 @@ struct wanted {
     Dwarf_Addr address;
     Dwarf_Die found;
     Dwarf_Off owner; /* the function, maybe an inlined one */
-    bool has;
+    bool has, has_home; /* a variable; one that stands there all its life */
     int64_t start, size; /* of the last place that covered it */
+    bool home;           /* and whether it is the only one of its variable */
     int64_t found_start, found_size;
     int64_t lowest; /* where variables of fixed size begin */
     Dwarf_Die varying; /* one whose size the run decides */
@@ -448,10 +449,12 @@ static bool covers(Dwarf_Die *variable, struct wanted *w) {
     if (!dwarf_attr_integrate(variable, DW_AT_location, &attribute))
         return false;
     int64_t size = size_of(variable);
+    w->home = true;
     if (dwarf_getlocation(&attribute, &ops, &count) == 0)
         return count == 1 && place_covers(&ops[0], size, w);
     ptrdiff_t offset = 0;
     Dwarf_Addr base, low, high;
+    w->home = false;
     while ((offset = dwarf_getlocations(&attribute, offset, &base, &low, &high, &ops, &count)) > 0)
         if (count == 1 && place_covers(&ops[0], size, w))
             return true;
@@ -470,7 +473,9 @@ static void search_scope(Dwarf_Die *scope, Dwarf_Off owner, struct wanted *w) {
                 w->varying = child;
                 w->owner = w->has ? w->owner : owner;
                 w->varying_count++;
-            } else if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1)) {
+            } else if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1) &&
+                       (w->home || !w->has_home)) { /* or it is a copy that was left out */
+                w->has_home = w->home;
                 w->found = child;
                 w->owner = owner;
                 w->found_start = w->start;
@@ -550,8 +555,11 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
     int count = cu ? symbol_scopes(f, cu, w.address, &scopes) : 0;
     for (int i = 0; i < count; i++)
         if (dwarf_tag(&scopes[i]) == DW_TAG_subprogram) {
-            if (w.pointer == LEDGER_NO_POINTER)
+            /* at the return it is not where it was in the body */
+            if (w.pointer == LEDGER_NO_POINTER || w.pointer == -8)
                 w.pointer = pointer_in(f, &scopes[i]);
+            if (w.pointer == LEDGER_NO_POINTER)
+                w.pointer = pointer;
             /* else below the return address and its old value */
             w.frame = is_realigned(f, w.address) ? frame : -16;
             if (frame_base(&scopes[i], &w))
