@@ -559,8 +559,8 @@ static bool copies_undefined(int count) {
     return false;
 }
 
-/* Dirty versions are long: their traces are cut short, and end where something jumps, but
-   where they are loops that have a steady version. */
+/* Dirty versions are long: their traces are cut short, but where they copy structures, and end
+   where something jumps, but where they are loops that have a steady version. */
 static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     longest = now.dirty ? DIRTY_TRACE : TRACE;
     follow_jumps = !now.dirty;
@@ -572,8 +572,7 @@ static int gather(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
     count = gather_all(pc, next, low, high);
     if (is_loop(count, *next))
         return count;
-    longest = TRACE; /* what is moved together is looked at together */
-    follow_jumps = false;
+    follow_jumps = false; /* long, for what is moved together is looked at together */
     return gather_all(pc, next, low, high);
 }
 
