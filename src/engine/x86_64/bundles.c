@@ -391,21 +391,17 @@ struct memory piece_target(const struct bundle *b, const struct piece *p) {
     return at_place(b, p->to_place, &p->to);
 }
 
-uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
-    emit_gs(m, wide, 0); /* cmp gs:[m + done], 0 */
-    emit8(&out, 0x83);
-    emit_operand(m, 7, done);
-    emit8(&out, 0);
-    return emit_short_jump(IF_NOT_ZERO);
-}
-
-static uint8_t *leave_unless_part_zero(const struct memory *m, int size) {
+static void compare_with_zero(const struct memory *m, int size, int done) {
     if (size == 2)
         emit8(&out, 0x66);
-    emit_gs(m, false, 0); /* cmp gs:[m], 0 */
+    emit_gs(m, size >= 8, 0); /* cmp gs:[m + done], 0 */
     emit8(&out, size == 1 ? 0x80 : 0x83);
-    emit_operand(m, 7, 0);
+    emit_operand(m, 7, done);
     emit8(&out, 0);
+}
+
+uint8_t *leave_unless_zero(const struct memory *m, bool wide, int done) {
+    compare_with_zero(m, wide ? 8 : 4, done);
     return emit_short_jump(IF_NOT_ZERO);
 }
 
@@ -425,11 +421,10 @@ int emit_others(const struct bundle *b, uint8_t **leave) {
     int count = 0;
     for (int k = 0; k < b->other_count; k++) {
         struct memory m = other_operand(b, k);
-        int size = b->others[k].size;
-        for (int done = 0; done < size && size >= 4; done += 8)
-            leave[count++] = leave_unless_zero(&m, size >= 8, done);
-        if (size < 4)
-            leave[count++] = leave_unless_part_zero(&m, size);
+        for (int done = 0; done < b->others[k].size; done += 8) {
+            compare_with_zero(&m, b->others[k].size, done);
+            leave[count++] = emit_short_jump(IF_NOT_ZERO);
+        }
     }
     return count;
 }
@@ -468,10 +463,7 @@ static int emit_bundle_origins(struct bundle *b, struct unrecorded *none, uint8_
             uint8_t *defined = NULL;
             enum word expected = word_now(p->load, done);
             if (expected == WORD_DEFINED) {
-                emit_gs(&source, wide, 0); /* cmp gs:[source + done], 0 */
-                emit8(&out, 0x83);
-                emit_operand(&source, 7, done);
-                emit8(&out, 0);
+                compare_with_zero(&source, wide ? 8 : 4, done);
                 defined = emit_short_jump(IF_ZERO);
             }
             emit_take_origin(from.base, word, (int)from.displacement + done, wide);
