@@ -1,7 +1,7 @@
 /* Undefined bits on their way from memory to memory, as padding goes along when structures
    are copied: most of it needs no C. What is looked for each time is whether D and the
    origins at the target are already what they become. */
-#include "copies.h"
+#include "patterns.h"
 #include "plan.h"
 
 uint8_t *emit_short_jump(int condition) {
@@ -818,18 +818,11 @@ uint32_t copied_size(const struct instruction *load) {
 }
 
 enum word word_now(const struct instruction *load, int done) {
-    const struct context *c = current();
     const struct memory *from = &load->memory[load->encoded];
-    struct mapping m;
-    for (const struct instruction *i = trace; i < load; i++)
-        if (i->registers_written & address_uses(from))
-            return WORD_UNKNOWN;
-    gaddr a = (gaddr)from->displacement + (gaddr)done;
-    a += from->base >= 0 ? c->registers[from->base] : 0;
-    a += from->index >= 0 ? c->registers[from->index] * (uint64_t)from->scale : 0;
-    if (a >= GUEST_END - 8 || is_foreign(from) || from->absolute ||
-        (!heap_near(a) && !memory_lookup(a, &m)))
+    gaddr a;
+    if (!address_now(load, &a))
         return WORD_UNKNOWN;
+    a += (gaddr)done;
     uint64_t bits = 0;
     copy_bytes(&bits, shadow_of(a), from->size >= 8 ? 8 : 4);
     return !bits                             ? WORD_DEFINED

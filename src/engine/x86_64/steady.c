@@ -3,11 +3,16 @@
    they become, or only the origins change, and everything else is defined. It keeps the
    registers it works with until it leaves, and for each pointer that only steps along the
    place of its origins. Where anything is not so it leaves for the dirty version, at the
-   instruction it has come to. */
+   instruction it has come to.
+
+   Where it can be told what the words look like, there is one version more, the first of a
+   round: in it each word has the bits and the origin that it is expected to have (patterns.c).
+   Where one has others the round goes on in the usual one. */
 #include "copies.h"
+#include "patterns.h"
 #include "plan.h"
 
-enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, LEAVES = 1024 };
+enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, OTHERS = 2 * PAIRS, LEAVES = 1024 };
 
 /* One way of naming memory, and the register with the place of its origins. */
 struct place {
@@ -35,6 +40,7 @@ static struct pair {
     int differ_count;
     struct unrecorded none[4];
     int load_leave;
+    struct pattern patterns[4];
 } pairs[PAIRS];
 
 static int pair_count, place_count, step_count, leave_count;
@@ -48,7 +54,16 @@ static bool wraps; /* the last step leads to the first */
 static struct {
     uint8_t *jump;
     int step;
+    bool general; /* goes on in the usual version of the loop, if that can be entered there */
 } leaves[LEAVES];
+static bool patterned; /* the loop has the version with expected words */
+static bool expecting; /* which of them is written */
+static struct other {  /* a word at a source that has another origin than expected */
+    uint8_t *jump;
+    const struct pattern *pattern;
+    int place, offset, size, step;
+} others[OTHERS];
+static int other_count;
 static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at each step */
 static uint64_t assumed; /* of `possible` those that are defined after all whenever it is entered */
 static uint32_t used, spilled;
@@ -179,7 +194,50 @@ static bool choose_registers(void) {
         for (int k = 0; k < place_count; k++)
             if (places[k].steps != pass)
                 places[k].reg = take_register();
+    for (int k = 0; k < constant_count; k++)
+        constants[k].reg = take_register();
     return spare >= 0;
+}
+
+/* Whether branches in the loop lead to the step. */
+static bool is_joined(int step) {
+    for (int b = 0; b < step; b++)
+        if (role_of(&trace[b]) == BRANCH && branch_step(&trace[b]) == step)
+            return true;
+    return false;
+}
+
+/* Whether the word is not known to be another. */
+static bool agrees(const struct memory *m, int done, const struct pattern *w) {
+    struct pattern known;
+    pattern_learn(m, done, w, false);
+    return !pattern_known(m, done, &known) ||
+           (known.bits == w->bits && known.constant == w->constant);
+}
+
+/* What is to be expected of each word; false: that cannot be told. */
+static bool find_patterns(void) {
+    bool undefined_bits = false;
+    patterns_begin();
+    for (int s = 0; s < step_count; s++) {
+        const struct instruction *i = &trace[s];
+        struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
+        if (is_joined(s))
+            patterns_forget();
+        for (int done = 0; p && done < p->size; done += 8) {
+            struct pattern *w = &p->patterns[done / 8];
+            const struct memory *m = &i->memory[i->encoded];
+            if (p->load == i && !pattern_known(m, done, w) && !pattern_now(i, done, w))
+                return false;
+            if ((p->load == i || p->late) && !agrees(m, done, w))
+                return false;
+            if (p->load == i && !p->late && !agrees(&p->to, done, w))
+                return false;
+            undefined_bits |= w->bits != 0;
+        }
+        patterns_follow(i);
+    }
+    return undefined_bits;
 }
 
 /* Whether a pair's load has been before the step, but not its store. */
@@ -307,6 +365,9 @@ static bool is_steady(int count) {
     find_late();
     find_places();
     find_dead();
+    patterned = find_patterns();
+    if (!patterned)
+        constant_count = 0;
     return choose_registers() && others_are_defined();
 }
 
@@ -344,7 +405,13 @@ static void leave_by(uint8_t *jump, int step) {
     if (leave_count == LEAVES)
         fail("a loop is left in too many places");
     leaves[leave_count].jump = jump;
+    leaves[leave_count].general = false;
     leaves[leave_count++].step = step;
+}
+
+static void leave_for_general(uint8_t *jump, int step) {
+    leave_by(jump, step);
+    leaves[leave_count - 1].general = true;
 }
 
 static void leave_by_all(uint8_t **jumps, int count, int step) {
@@ -354,7 +421,7 @@ static void leave_by_all(uint8_t **jumps, int count, int step) {
 
 static void emit_defined_check(const struct instruction *i, const struct memory *m, int step) {
     int first = cold_count;
-    if (check_of(i, m) == CHECK_NONE || is_proved(m))
+    if (check_of(i, m) == CHECK_NONE || is_proved(m) || (expecting && pattern_is_defined(m)))
         return;
     emit_check_flags_dead(m, COLD_TOUCH);
     for (int k = first; k < cold_count; k++)
@@ -475,6 +542,71 @@ static void emit_pair_store(struct pair *p, int step) {
     }
 }
 
+/* Compares the undefined bits of the words at one end of a pair with what is expected. */
+static void emit_expected_bits(const struct pair *p, const struct memory *m, int step,
+                               uint64_t *held) {
+    struct pattern now;
+    for (int done = 0; done < p->size; done += 8) {
+        const struct pattern *w = &p->patterns[done / 8];
+        struct memory part = *m;
+        part.displacement += done;
+        part.size = p->size >= 8 ? 8 : 4;
+        if (pattern_known(m, done, &now) || (!w->bits && is_proved(&part)))
+            continue;
+        leave_for_general(emit_pattern_bits(m, done, w, word, held), step);
+        pattern_learn(m, done, w, false);
+    }
+}
+
+/* The same of their origins. */
+static void emit_expected_origins(const struct pair *p, const struct memory *m, struct place *at,
+                                  int step) {
+    struct pattern now;
+    for (int done = 0; done < p->size; done += 8) {
+        const struct pattern *w = &p->patterns[done / 8];
+        if (w->constant < 0 || (pattern_known(m, done, &now) && now.compared))
+            continue;
+        int offset, place = emit_place(m, at, step, &offset);
+        uint8_t *jump = emit_pattern_origin(place, offset + done, p->size, w, word);
+        if (m != &p->load->memory[p->load->encoded] || other_count == OTHERS)
+            leave_for_general(jump, step);
+        else
+            others[other_count++] =
+                (struct other){jump, w, place, offset + done, p->size, step};
+        pattern_learn(m, done, w, true);
+    }
+}
+
+static void emit_expected_load(struct pair *p, int step) {
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    uint64_t held = 0;
+    emit_expected_bits(p, from, step, &held);
+    emit_expected_bits(p, &p->to, step, &held);
+    emit_expected_origins(p, from, &places[p->from_place], step);
+    if (!p->late)
+        emit_expected_origins(p, &p->to, &places[p->to_place], step);
+    if (p->dead)
+        return;
+    for (int done = 0; done < p->size; done += 8) {
+        if (p->patterns[done / 8].constant < 0)
+            continue;
+        const struct constant *c = &constants[p->patterns[done / 8].constant];
+        if (c->reg < 0)
+            emit_constant_origin(c, word);
+        emit_to_context(&out, c->reg < 0 ? word : c->reg, CTX_ORIGIN_OF(p->element) + done);
+    }
+    emit_pair_bits(p);
+}
+
+static void emit_expected_store(const struct pair *p, int step) {
+    const struct memory *to = &p->store->memory[p->store->encoded];
+    uint64_t held = 0;
+    if (!p->late)
+        return;
+    emit_expected_bits(p, to, step, &held);
+    emit_expected_origins(p, to, &places[p->to_place], step);
+}
+
 static void emit_step_branch(int step) {
     uint8_t *jump = emit_short_jump(trace[step].z.opcode & 15);
     if (branch_step(&trace[step]) >= 0)
@@ -494,9 +626,9 @@ static void emit_step(int step) {
         return;
     struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
     if (p && p->load == i)
-        emit_pair_load(p, step);
+        expecting ? emit_expected_load(p, step) : emit_pair_load(p, step);
     else if (p)
-        emit_pair_store(p, step);
+        expecting ? emit_expected_store(p, step) : emit_pair_store(p, step);
     for (int k = 0; k < i->memory_count && !p; k++)
         emit_defined_check(i, &i->memory[k], step);
     note_place(i->pc, spilled, false);
@@ -515,6 +647,8 @@ static void emit_step(int step) {
         if (by || !known || places[k].last <= step)
             places[k].found = false;
     }
+    if (expecting)
+        patterns_follow(i);
 }
 
 static void emit_departure(int step) {
@@ -554,6 +688,7 @@ void emit_into_steady(int step, bool noted) {
         emit_lea(&m, places[k].reg);
         odd[count++] = emit_origin_place(places[k].reg);
     }
+    emit_constants();
     emit_jump(&out, steps[step]);
     for (int k = 0; k < count; k++)
         patch_jump(odd[k], out.at);
@@ -570,24 +705,22 @@ static bool may_be_entered(int step) {
     return !is_open(step) && !live[step];
 }
 
-void emit_steady(void) {
-    for (int s = 0; s <= step_count; s++)
-        if (!usual[s] || !step_count)
-            return;
-    struct translation last = now;
-    out.kept = 0;
+/* All steps, and the way back. */
+static void emit_round(void) {
     note_place(trace[0].pc, spilled, PLACE_EXACT);
-    again = out.at;
     forget_proofs();
+    patterns_forget();
     for (int s = 0; s < step_count; s++) {
         for (int b = 0; b < s; b++)
             if (role_of(&trace[b]) == BRANCH && branch_step(&trace[b]) == s) {
                 patch_jump(forward[b], out.at);
                 forget_proofs();
+                patterns_forget();
                 for (int k = 0; k < place_count; k++)
                     places[k].found = false;
             }
-        steps[s] = may_be_entered(s) ? out.at : NULL;
+        if (!expecting)
+            steps[s] = may_be_entered(s) ? out.at : NULL;
         emit_step(s);
     }
     if (step_count == trace_count) {
@@ -596,6 +729,31 @@ void emit_steady(void) {
         patch_jump(emit_short_jump(trace[step_count].z.opcode & 15), again);
         emit_departure(step_count); /* to the branch itself, which is not taken there either */
     }
+}
+
+/* A source with another origin: mostly all that follow have it as well. */
+static void emit_others(void) {
+    for (const struct other *o = others; o < others + other_count; o++) {
+        patch_jump(o->jump, out.at);
+        emit_new_constant(o->place, o->offset, o->size, o->pattern, word, spare);
+        leave_for_general(emit_long_jump(), o->step);
+    }
+}
+
+void emit_steady(void) {
+    for (int s = 0; s <= step_count; s++)
+        if (!usual[s] || !step_count)
+            return;
+    struct translation last = now;
+    out.kept = 0;
+    again = out.at;
+    other_count = 0;
+    expecting = patterned;
+    if (patterned)
+        emit_round();
+    expecting = false;
+    emit_round();
+    emit_others();
     for (int k = 0; k < pair_count; k++)
         for (int done = 0; done < pairs[k].size; done += 8) {
             uint8_t *jumps[3];
@@ -616,8 +774,9 @@ void emit_steady(void) {
         bool left = false;
         for (int k = 0; k < leave_count; k++)
             if (leaves[k].step == s) {
-                patch_jump(leaves[k].jump, out.at);
-                left = true;
+                bool inside = leaves[k].general && steps[s];
+                patch_jump(leaves[k].jump, inside ? steps[s] : out.at);
+                left |= !inside;
             }
         if (left)
             emit_departure(s);
