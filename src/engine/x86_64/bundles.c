@@ -302,13 +302,31 @@ static void find_dead(struct bundle *b) {
         p->dead |= !(whole_element(p->element) & ~b->spent);
 }
 
-static int take_register(uint32_t *used) {
+/* Registers that the bundle overwrites before anything in it reads them: what they hold before
+   means nothing. */
+static uint32_t overwritten_first(const struct bundle *b) {
+    uint32_t touched = 0, free = 0;
+    for (const struct instruction *i = b->load; i <= b->last; i++) {
+        uint32_t read = (uint32_t)plan_inputs(i);
+        for (int k = 0; k < i->memory_count; k++)
+            read |= address_uses(&i->memory[k]);
+        free |= (uint32_t)wholly_written(i) & ~(read | touched);
+        touched |= i->registers_used | read;
+    }
+    return free & 0xffff;
+}
+
+/* Those that need not be kept first. */
+static int take_register(uint32_t free, uint32_t *used) {
     static const int order[] = {RCX, RDX, RSI, RDI, RBX, RAX, 8, 9, 10, 11, 12, 13, 14, 15, RBP};
-    for (unsigned k = 0; k < sizeof order / sizeof order[0]; k++)
-        if (!(*used & 1u << order[k])) {
-            *used |= 1u << order[k];
-            return order[k];
-        }
+    const int count = sizeof order / sizeof order[0];
+    for (int k = 0; k < 2 * count; k++) {
+        uint32_t reg = 1u << order[k % count];
+        if ((*used & reg) || (k < count && !(free & reg)))
+            continue;
+        *used |= reg;
+        return order[k % count];
+    }
     return -1;
 }
 
@@ -330,10 +348,11 @@ static bool choose_places(struct bundle *b) {
     }
     for (int k = 0; k < b->other_count; k++)
         used |= registers_of(&b->others[k].at);
+    b->free = overwritten_first(b);
     for (int k = 0; k < b->place_count; k++)
-        b->registers[k] = take_register(&used);
-    b->word = take_register(&used);
-    b->second = take_register(&used);
+        b->registers[k] = take_register(b->free, &used);
+    b->word = take_register(b->free, &used);
+    b->second = take_register(0, &used);
     return b->word >= 0 && words <= PIECES;
 }
 
@@ -429,6 +448,14 @@ int emit_others(const struct bundle *b, uint8_t **leave) {
     return count;
 }
 
+/* Leaves where any bit of the word, or of that at gs:[m + done], is set. */
+static uint8_t *leave_by_others(const struct memory *m, int word, bool wide, int done) {
+    emit_gs(m, wide, word); /* or word, gs:[m + done] */
+    emit8(&out, 0x0b);
+    emit_operand(m, word, done);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
 /* D at each source and target. */
 static int emit_bits(struct bundle *b, uint8_t **leave) {
     int count = 0;
@@ -436,12 +463,11 @@ static int emit_bits(struct bundle *b, uint8_t **leave) {
         const struct piece *p = &b->pieces[k];
         struct memory from = piece_source(b, p), to = piece_target(b, p);
         for (int done = 0; done < p->size; done += 8) {
+            emit_take_bits(&from, b->word, p->size >= 8, done);
             if (p->defined) {
-                leave[count++] = leave_unless_zero(&from, p->size >= 8, done);
-                leave[count++] = leave_unless_zero(&to, p->size >= 8, done);
+                leave[count++] = leave_by_others(&to, b->word, p->size >= 8, done);
                 continue;
             }
-            emit_take_bits(&from, b->word, p->size >= 8, done);
             leave[count++] = emit_compare_bits(&to, b->word, p->size >= 8, done);
             if (!p->late && !p->dead)
                 emit_to_context(&out, b->word, piece_bits(p) + done);
@@ -504,6 +530,7 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
     uint32_t spilled = 1u << b->word;
     for (int k = 0; k < b->place_count; k++)
         spilled |= 1u << b->registers[k];
+    spilled &= ~b->free;
     now.pc = load->pc;
     now.possible = b->possible;
     out.kept = kept;

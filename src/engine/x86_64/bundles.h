@@ -41,6 +41,7 @@ struct bundle {
     uint64_t possible_after; /* what may be undefined where it goes on */
     struct form places[PLACES]; /* without what is added */
     int registers[PLACES], place_count, word;
+    uint32_t free; /* of the registers: those that need not be kept */
     int second; /* one more register to work with; -1: there is none */
     bool changes; /* goes on by changes.c where targets are not yet what they become */
     uint8_t *back; /* behind the last store */

@@ -956,16 +956,17 @@ glue_origin_slow:
     .globl glue_mark
 glue_mark:
     mov %rcx, %fs:CTX_SPILL+8
-    mov %fs:CTX_MARK, %rcx /* mostly it is near, and no origins are recorded */
+    mov %fs:CTX_MARK, %rcx /* mostly it is near, and origins are recorded but in outer frames */
     sub %rsp, %rcx
     cmp $-128, %rcx
     jb 9f
-    cmpq $-1, %fs:CTX_MARK_ORIGIN
-    jne 9f
+    cmp %rsp, %fs:CTX_MARK_ORIGIN
+    jb 9f
 0:  movq $-1, %gs:(%rsp,%rcx)
     add $8, %rcx
     js 0b
-    movq $-1, %fs:CTX_MARK
+    mov %fs:CTX_MARK_ORIGIN, %rcx /* or none: -1 */
+    mov %rcx, %fs:CTX_MARK
     mov %fs:CTX_SPILL+8, %rcx
     jmp *%fs:CTX_TARGET
 9:  mov %rax, %fs:CTX_SPILL+0
