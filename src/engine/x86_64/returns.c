@@ -36,17 +36,15 @@ static uint8_t *emit_mark_test(int condition) {
     return emit_if(&out, condition);
 }
 
-/* RDX, spilled, is the top of the shadow call stack. Where its landing is this one and the
-   return address as well, the piece returns to the target; `others` get the jumps for where
-   the return address is not, their number is the result. The chain goes on where the
-   landing is another one. */
-static int emit_piece(struct cache_return *r, const struct shadow_entry *e, uint64_t target,
-                      uint8_t **others) {
-    int count = 0;
-    emit8(&out, 0x81); /* cmp dword [rdx + host], landing */
+static void emit_landing_test(const struct shadow_entry *e) { /* cmp dword [rdx + host], landing */
+    emit8(&out, 0x81);
     emit_memory(&out, 7, RDX, -1, 1, entry_host);
     emit32(&out, e->host);
-    r->last = offset_of(emit_chain_end(5, (uint32_t)(r - cache_returns)));
+}
+
+/* Jumps where the word on the stack is another return address; their number is the result. */
+static int emit_address_test(const struct shadow_entry *e, uint8_t **others) {
+    int count = 0;
     bool low = !(e->return_address >> 31);
     if (low) /* cmp [rsp], return address */
         emit8(&out, 0x48);
@@ -60,12 +58,28 @@ static int emit_piece(struct cache_return *r, const struct shadow_entry *e, uint
         emit32(&out, (int64_t)(e->return_address >> 32));
         others[count++] = emit_if(&out, 5);
     }
+    return count;
+}
+
+static void emit_way_back(uint32_t extra, uint64_t target) {
     emit_op(&out, 0x8d, RDX, RDX, -(int)sizeof(struct shadow_entry));
     emit_to_context(&out, RDX, CTX_SHADOW);
     emit_unspill(&out, RDX);
-    emit_op(&out, 0x8d, RSP, RSP, 8 + r->extra);
+    emit_op(&out, 0x8d, RSP, RSP, 8 + extra);
     cold_add(COLD_MARK, emit_mark_test(7))->argument = offset_of((uint8_t *)(uintptr_t)target);
     emit_jump(&out, (uint8_t *)(uintptr_t)target);
+}
+
+/* RDX, spilled, is the top of the shadow call stack. Where its landing is this one and the
+   return address as well, the piece returns to the target; `others` get the jumps for where
+   the return address is not, their number is the result. The chain goes on where the
+   landing is another one. */
+static int emit_piece(struct cache_return *r, const struct shadow_entry *e, uint64_t target,
+                      uint8_t **others) {
+    emit_landing_test(e);
+    r->last = offset_of(emit_chain_end(5, (uint32_t)(r - cache_returns)));
+    int count = emit_address_test(e, others);
+    emit_way_back(r->extra, target);
     return count;
 }
 
@@ -206,6 +220,30 @@ static int emit_unless_named(uint64_t set, uint8_t **leave) {
     return 2;
 }
 
+/* Mostly a function goes back to where it was called from now, and what its last copies went by is
+   nothing that is asked for there: then nothing more is looked at. */
+static void emit_return_to_caller(uint32_t extra) {
+    const struct context *c = current();
+    const uint64_t possible = now.possible;
+    if (c->shadow == c->shadow_base || !is_known(&c->shadow[-1]) || (possible & ELEMENTS_SHARED) ||
+        across_overwritten(c->shadow[-1].return_address, possible) != possible)
+        return;
+    const struct shadow_entry *e = &c->shadow[-1];
+    uint8_t *others[3];
+    emit_spill(&out, RDX);
+    note_place(now.pc, 1u << RDX, false);
+    emit_from_context(&out, RDX, CTX_SHADOW);
+    emit_landing_test(e);
+    others[0] = emit_if(&out, 5); /* jne */
+    int count = 1 + emit_address_test(e, others + 1);
+    dirty_drop(possible);
+    now.possible = possible;
+    emit_way_back(extra, CACHE_BASE + e->host);
+    for (int k = 0; k < count; k++)
+        patch_jump(others[k], out.at);
+    emit_unspill(&out, RDX);
+}
+
 /* A return with something undefined: through C when it is not the one foreseen
    or a value still goes by the name of a stack slot; else to where it led before, or
    by the thread's table. Falls through when all is defined. */
@@ -215,6 +253,7 @@ void emit_dirty_return(uint32_t extra, bool flags_live) {
         emit_leave_dirty(EXIT_RETURN, extra);
         return;
     }
+    emit_return_to_caller(extra);
     int count = emit_compare_words(now.possible, jumps);
     emit8(&out, 0xe9);
     uint8_t *over = out.at;
