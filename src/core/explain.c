@@ -19,13 +19,14 @@ static const struct words {
          "Compare the block's size and the offset with what the line means to read. Off by one "
          "element points to the loop's bound; far off points to a wrong index or a wrong block."},
     [KIND_OUT_OF_BOUNDS_WRITE] =
-        {"The program wrote memory outside the heap block it meant to write. Something else's "
-         "data is changed; the crash comes later and elsewhere.",
-         "A buffer that was allocated without room for the terminating 0, sizeof of a pointer "
+        {"The program wrote memory outside the heap block or variable it meant to write. Something "
+         "else's data is changed, and the crash comes later and elsewhere, unless something "
+         "stopped the program first.",
+         "A buffer that was made without room for the terminating 0, sizeof of a pointer "
          "instead of what it points to, elements counted as bytes, or an index that nobody "
          "checked.",
-         "Look at the line that allocated the block: does its size say what the writing line "
-         "relies on? Then at where the index or length comes from."},
+         "Look at the line that allocated the block or declares the variable: does its size say "
+         "what the writing line relies on? Then at where the index or length comes from."},
     [KIND_USE_AFTER_FREE] =
         {"The program used a block after it was freed. The memory may belong to somebody else "
          "by then.",
@@ -223,12 +224,32 @@ int finding_story(struct run *run, const struct finding *f, const char **s, int 
         SAY("It began in the variable %s of %s, declared in line %d, which has %s.", f->variable.name,
             place(run, &f->origin_stack), f->variable.line,
             quantity(size, sizeof size, f->variable.size, "byte"));
+    else if (finding_stopped(f, NULL) == STOPPED_BEFORE && f->variable.name && f->variable.line)
+        SAY("The variable %s is declared in line %d and has %s.", f->variable.name, f->variable.line,
+            quantity(size, sizeof size, f->variable.size, "byte"));
     else if (f->origin && f->origin_stack.count) {
         if (f->variable.name && f->variable.line)
             SAY("The value was never set in the variable %s of %s, declared in line %d.",
                 f->variable.name, place(run, &f->origin_stack), f->variable.line);
         else
             SAY("The value came to be in %s and was not set since.", place(run, &f->origin_stack));
+    }
+    switch (finding_stopped(f, NULL)) {
+    case STOPPED_BEFORE:
+    case STOPPED_INSIDE:
+        if (strncmp(f->what, "descriptor ", 11) == 0) {
+            SAY("Where more descriptors may be open at a time, poll and epoll have no such limit.");
+            break;
+        }
+        SAY("The compiler had told the C library how large the target is (_FORTIFY_SOURCE), so "
+            "nothing was written yet. Which length is checked nowhere?");
+        break;
+    case STOPPED_AT_RETURN:
+        SAY("The write itself came earlier, in this function or in one that it called. Look at its "
+            "arrays, and at the loops and calls that fill them.");
+        break;
+    default:
+        break;
     }
     if (finding_is_misaligned(f))
         SAY("Instructions that move several values at once want an address that is a multiple of "

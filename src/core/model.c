@@ -429,6 +429,60 @@ bool finding_is_misaligned(const struct finding *f) {
     return f->kind == KIND_INVALID_ACCESS && f->what && strncmp(f->what, "which is not a multiple", 23) == 0;
 }
 
+enum stopped finding_stopped(const struct finding *f, uint64_t *room) {
+    static const char limit[] = "whose target has room for ";
+    if (f->kind != KIND_OUT_OF_BOUNDS_WRITE || !f->what)
+        return STOPPED_NOT;
+    if (strncmp(f->what, limit, sizeof limit - 1) == 0) {
+        if (room)
+            *room = strtoull(f->what + sizeof limit - 1, NULL, 10);
+        return STOPPED_BEFORE;
+    }
+    return strncmp(f->what, "the guard", 9) == 0 ? STOPPED_AT_RETURN : STOPPED_INSIDE;
+}
+
+/* What the program called, without what glibc adds to the name: "sprintf" for __sprintf_chk. */
+static const char *called_name(struct run *run, const struct stack *stack) {
+    const struct frame *site = stack_site(stack);
+    const char *name = site && site > stack->frames ? site[-1].function : NULL;
+    if (!name)
+        return "a function";
+    while (*name == '_')
+        name++;
+    size_t length = strlen(name);
+    if (length > 4 && strcmp(name + length - 4, "_chk") == 0)
+        length -= 4;
+    return pool_format(run->pool, "%.*s", (int)length, name);
+}
+
+static const char *describe_stopped(struct run *run, const struct finding *f, const char *size) {
+    char text[48];
+    uint64_t room = 0;
+    const char *owner = f->origin_stack.count ? f->origin_stack.frames[0].function : NULL;
+    switch (finding_stopped(f, &room)) {
+    case STOPPED_BEFORE:
+        quantity(text, sizeof text, room, "byte");
+        if (f->variable.name)
+            return pool_format(run->pool, "write of %s by %s to the variable %s of %s, where there "
+                                          "is room for %s",
+                               size, f->function, f->variable.name, owner ? owner : "a function", text);
+        return pool_format(run->pool, "write of %s by %s to a place where there is room for %s", size,
+                           f->function, text);
+    case STOPPED_AT_RETURN:
+        owner = f->stack.count > 1 ? f->stack.frames[1].function : NULL;
+        return pool_format(run->pool, "something wrote beyond the end of a local variable of %s: the "
+                                      "guard behind its variables was found overwritten when it returned",
+                           owner ? owner : "this function");
+    default:
+        if (strncmp(f->what, "descriptor ", 11) == 0)
+            return pool_format(run->pool, "%s (FD_SET and its like): an fd_set has room for those "
+                                          "below 1,024", f->what);
+        return pool_format(run->pool, "%s was about to write beyond the end of its target, and the C "
+                                      "library stopped the program",
+                           called_name(run, &f->stack));
+    }
+}
+
 bool finding_reaches_out(const struct finding *f) {
     return f->has_block && f->where == WHERE_AFTER && f->address >= f->block_start &&
            f->address < f->block_start + f->block_size &&
@@ -539,6 +593,8 @@ static const char *describe(struct run *run, const struct finding *f) {
                                f->function, f->block_size);
         /* fall through */
     default:
+        if (finding_stopped(f, NULL))
+            return describe_stopped(run, f, size);
         if (finding_reaches_out(f))
             return describe_reach(run, f, verb, size, in);
         if (f->has_block)

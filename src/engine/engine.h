@@ -130,6 +130,7 @@ struct context {
     uint8_t mmx_known;
     struct across across[ACROSS];
     uint32_t across_count;
+    uint32_t stop_told; /* why the C library is about to stop the program is told already */
 };
 
 static inline struct context *current(void) {
@@ -242,6 +243,7 @@ struct replaced;
 const struct replaced *replaced_at(gaddr pc);
 /* A small number for the row, and back. */
 #define REPLACED_RESOLVER 0x10000u
+#define REPLACED_BEYOND 0x20000u /* the count is above the target's size */
 bool replaced_is_resolver(gaddr pc);
 uint32_t replaced_index(const struct replaced *r);
 const struct replaced *replaced_row(uint32_t index);
@@ -270,6 +272,8 @@ quick_function *strings_quick(int function); /* null: there is none */
 bool replaced_has_quick(const struct replaced *r);
 /* memcpy or memmove */
 bool replaced_copies(const struct replaced *r);
+/* Whether it may not be run where RDX, a count, is above RCX, the target's size. */
+bool replaced_counts(const struct replaced *r);
 /* Back to its caller with the result in RAX; c->target is 0 when the code there is not known. */
 void replaced_leave(struct context *c);
 /* Before a repeated move or store instruction: true when the ranges are short, clean

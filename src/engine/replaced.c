@@ -10,18 +10,22 @@ struct replaced {
     const char *symbol;
     int action;
     const char *name;
+    int limit; /* register with the size of the target, 0: none */
 };
 
 static const struct replaced table[] = {
-#define ROW(symbol, action, name) {symbol, DO_##action, name},
-    REPLACED_HEAP(ROW) REPLACED_STRINGS(ROW)
+#define ROW(symbol, action, name) {symbol, DO_##action, name, 0},
+#define LIMITED(symbol, action, name, limit) {symbol, DO_##action, name, limit},
+    REPLACED_HEAP(ROW) REPLACED_STRINGS(ROW) REPLACED_LIMITED(LIMITED) REPLACED_STOPS(ROW)
+#undef LIMITED
 #undef ROW
 };
 #define ROWS (sizeof table / sizeof table[0])
 
 /* Rows that no name leads to. */
-static const struct replaced resolved = {"", DO_RESOLVED, ""};
-static const struct replaced free_any = {"", DO_FREE_ANY, "free"}, malloc_any = {"", DO_MALLOC_ANY, "malloc"};
+static const struct replaced resolved = {"", DO_RESOLVED, "", 0};
+static const struct replaced free_any = {"", DO_FREE_ANY, "free", 0},
+                             malloc_any = {"", DO_MALLOC_ANY, "malloc", 0};
 enum { ROW_RESOLVED = ROWS, ROW_FREE_ANY, ROW_MALLOC_ANY, ALL_ROWS };
 
 /* Guest addresses, open addressing; removed entries keep their place. */
@@ -65,6 +69,13 @@ static uint32_t hash_text(const char *s) {
 #define THUNK_SIZE 32
 #define THUNK_RESOLVED (THUNKS + THUNK_SIZE * ROWS)
 
+/* How much it writes hangs on the texts, not on a count alone. */
+static bool measures(int action) {
+    return action == DO_STRCPY || action == DO_STPCPY || action == DO_STRCAT ||
+           action == DO_STRNCAT || action == DO_WCSCPY || action == DO_WCSCAT ||
+           action == DO_WCSNCAT;
+}
+
 /* Read by glue_quick, by row. */
 quick_function *quick_functions[ALL_ROWS];
 static quick_function *heap_quick(int action);
@@ -73,8 +84,10 @@ bool replaced_has_quick(const struct replaced *r) { return quick_functions[repla
 
 void replaced_start(void) {
     for (uint32_t i = 0; i < ROWS; i++) {
-        quick_functions[i] = replaced_is_heap(&table[i]) ? heap_quick(table[i].action)
-                                                         : strings_quick(table[i].action);
+        bool measured = table[i].limit && measures(table[i].action); /* first */
+        quick_functions[i] = measured                      ? NULL
+                             : replaced_is_heap(&table[i]) ? heap_quick(table[i].action)
+                                                           : strings_quick(table[i].action);
         uint32_t at = hash_text(table[i].symbol) % NAME_SLOTS;
         while (names[at])
             at = (at + 1) % NAME_SLOTS;
@@ -115,6 +128,8 @@ bool replaced_is_heap(const struct replaced *r) { return r->action <= DO_LAST_HE
 bool replaced_copies(const struct replaced *r) {
     return r->action == DO_MEMCPY || r->action == DO_MEMMOVE;
 }
+bool replaced_counts(const struct replaced *r) { return r->limit && !measures(r->action); }
+
 bool replaced_is_operator(const struct replaced *r) {
     return r->action >= DO_NEW && r->action <= DO_LAST_HEAP;
 }
@@ -650,11 +665,104 @@ static void run_heap(struct context *c, gaddr pc, const struct replaced *r) {
     leave(c, result);
 }
 
+/* --- what stops the program --- */
+
+enum { FD_SET_SIZE = 1024 }; /* POSIX calls it FD_SETSIZE */
+
+/* In characters of `width` bytes, as far as `most`. */
+static uint64_t characters(gaddr text, uint64_t width, uint64_t most) {
+    const uint8_t *bytes = guest(text);
+    const uint32_t *words = guest(text);
+    uint64_t n = 0;
+    while (n < most && (width == 1 ? bytes[n] != 0 : words[n] != 0))
+        n++;
+    return n;
+}
+
+/* How many bytes the function writes from the target's first on, its final zero included. */
+static uint64_t bytes_written(const struct context *c, const struct replaced *r, uint64_t width) {
+    gaddr to = c->registers[RDI], from = c->registers[RSI];
+    uint64_t count = c->registers[RDX];
+    switch (r->action) {
+    case DO_STRCPY:
+    case DO_STPCPY:
+    case DO_WCSCPY:
+        count = characters(from, width, ~0ULL) + 1;
+        break;
+    case DO_STRCAT:
+    case DO_WCSCAT:
+        count = characters(to, width, ~0ULL) + characters(from, width, ~0ULL) + 1;
+        break;
+    case DO_STRNCAT:
+    case DO_WCSNCAT:
+        count = characters(to, width, ~0ULL) + characters(from, width, count) + 1;
+        break;
+    }
+    return count > ~0ULL / width ? ~0ULL : count * width;
+}
+
+static bool is_wide(int action) {
+    return action == DO_WCSCPY || action == DO_WCSCAT || action == DO_WCSNCPY ||
+           action == DO_WCSNCAT || action == DO_WMEMSET;
+}
+
+/* Tells of a write that does not fit, as the function itself finds in the end. */
+static bool exceeds_limit(struct context *c, const struct replaced *r) {
+    uint64_t width = is_wide(r->action) ? 4 : 1, limit = c->registers[r->limit];
+    gaddr to = c->registers[RDI];
+    c->recover = RECOVER_CALL;
+    uint64_t size = bytes_written(c, r, width);
+    c->recover = 0;
+    if (limit > ~0ULL / width || size <= limit * width)
+        return false;
+    char what[64];
+    format(what, sizeof what, "whose target has room for %d bytes", limit * width, 0ULL);
+    struct access a = {.kind = KIND_OUT_OF_BOUNDS_WRITE,
+                       .address = to,
+                       .size = size,
+                       .bad = to + limit * width,
+                       .write = true,
+                       .function = r->name,
+                       .what = what,
+                       .origin = to >= c->stack_low && to < c->stack_high ? origin_frame(c, to) : 0};
+    finding_report(c, c->pc, &a);
+    c->stop_told = 1;
+    return true;
+}
+
+static bool stops(int action) {
+    return action == DO_STOPPED || action == DO_GUARD || action == DO_SET_ELEMENT;
+}
+
+/* The program ends here, as it would without the engine; of a set of descriptors if the number is
+   too large for it. */
+static void tell_stop(struct context *c, const struct replaced *r) {
+    char what[64] = "the C library stopped the call";
+    if (r->action == DO_GUARD)
+        copy_text(what, "the guard of the frame was overwritten", sizeof what);
+    if (r->action == DO_SET_ELEMENT) {
+        if (c->registers[RDI] < FD_SET_SIZE)
+            return;
+        format(what, sizeof what, "descriptor %d is beyond the set", c->registers[RDI]);
+    }
+    struct access a = {.kind = KIND_OUT_OF_BOUNDS_WRITE, .write = true, .what = what};
+    if (!c->stop_told)
+        finding_report(c, c->pc, &a);
+    c->stop_told = 0;
+}
+
 void replaced_run(struct context *c, const struct replaced *r) {
     gaddr pc = c->pc;
     int at = c->argument & REPLACED_RESOLVER ? find_place(pc) : -1;
     if (at >= 0 && places[at].resolver) {
         resolver_entered(c, r);
+        cache_run_original(c, pc);
+        return;
+    }
+    bool limited = c->argument & REPLACED_BEYOND || (r->limit && measures(r->action));
+    if (stops(r->action) || (limited && exceeds_limit(c, r))) {
+        if (!limited)
+            tell_stop(c, r);
         cache_run_original(c, pc);
         return;
     }

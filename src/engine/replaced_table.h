@@ -1,7 +1,8 @@
 /* The table of replaced functions: what the engine does itself when the guest
    calls a function of this name. One row per name; aliases share an action.
    H(symbol, action, name in reports): the allocator family.
-   S(symbol, action, name in reports): memory and string functions. */
+   S(symbol, action, name in reports): memory and string functions.
+   L(symbol, action, name in reports, register): the same with a limit. */
 #define REPLACED_HEAP(H)                                                                  \
     H("malloc", MALLOC, "malloc")                                                         \
     H("__libc_malloc", MALLOC, "malloc")                                                  \
@@ -48,15 +49,11 @@
 
 #define REPLACED_STRINGS(S)                                                               \
     S("memcpy", MEMCPY, "memcpy")                                                         \
-    S("__memcpy_chk", MEMCPY, "memcpy")                                                   \
     S("memmove", MEMMOVE, "memmove")                                                      \
-    S("__memmove_chk", MEMMOVE, "memmove")                                                \
     S("bcopy", BCOPY, "bcopy")                                                            \
     S("mempcpy", MEMPCPY, "mempcpy")                                                      \
     S("__mempcpy", MEMPCPY, "mempcpy")                                                    \
-    S("__mempcpy_chk", MEMPCPY, "mempcpy")                                                \
     S("memset", MEMSET, "memset")                                                         \
-    S("__memset_chk", MEMSET, "memset")                                                   \
     S("bzero", BZERO, "bzero")                                                            \
     S("memcmp", MEMCMP, "memcmp")                                                         \
     S("bcmp", MEMCMP, "bcmp")                                                             \
@@ -69,19 +66,13 @@
     S("strnlen", STRNLEN, "strnlen")                                                      \
     S("__strnlen", STRNLEN, "strnlen")                                                    \
     S("strcpy", STRCPY, "strcpy")                                                         \
-    S("__strcpy_chk", STRCPY, "strcpy")                                                   \
     S("stpcpy", STPCPY, "stpcpy")                                                         \
     S("__stpcpy", STPCPY, "stpcpy")                                                       \
-    S("__stpcpy_chk", STPCPY, "stpcpy")                                                   \
     S("strncpy", STRNCPY, "strncpy")                                                      \
-    S("__strncpy_chk", STRNCPY, "strncpy")                                                \
     S("stpncpy", STPNCPY, "stpncpy")                                                      \
     S("__stpncpy", STPNCPY, "stpncpy")                                                    \
-    S("__stpncpy_chk", STPNCPY, "stpncpy")                                                \
     S("strcat", STRCAT, "strcat")                                                         \
-    S("__strcat_chk", STRCAT, "strcat")                                                   \
     S("strncat", STRNCAT, "strncat")                                                      \
-    S("__strncat_chk", STRNCAT, "strncat")                                                \
     S("strcmp", STRCMP, "strcmp")                                                         \
     S("strncmp", STRNCMP, "strncmp")                                                      \
     S("strcasecmp", STRCASECMP, "strcasecmp")                                             \
@@ -108,10 +99,6 @@
     S("wcscat", WCSCAT, "wcscat")                                                         \
     S("wcsncpy", WCSNCPY, "wcsncpy")                                                      \
     S("wcsncat", WCSNCAT, "wcsncat")                                                      \
-    S("__wcscpy_chk", WCSCPY, "wcscpy")                                                   \
-    S("__wcscat_chk", WCSCAT, "wcscat")                                                   \
-    S("__wcsncpy_chk", WCSNCPY, "wcsncpy")                                                \
-    S("__wcsncat_chk", WCSNCAT, "wcsncat")                                                \
     S("memccpy", MEMCCPY, "memccpy")                                                      \
     S("wcscmp", WCSCMP, "wcscmp")                                                         \
     S("wcsncmp", WCSNCMP, "wcsncmp")                                                      \
@@ -119,8 +106,33 @@
     S("wcsrchr", WCSRCHR, "wcsrchr")                                                      \
     S("wmemchr", WMEMCHR, "wmemchr")                                                      \
     S("wmemcmp", WMEMCMP, "wmemcmp")                                                      \
-    S("wmemset", WMEMSET, "wmemset")                                                      \
-    S("__wmemset_chk", WMEMSET, "wmemset")
+    S("wmemset", WMEMSET, "wmemset")
+
+/* Those that are told how large their target is, in the register: what is longer stops the
+   program. */
+#define REPLACED_LIMITED(L)                                                               \
+    L("__memcpy_chk", MEMCPY, "memcpy", RCX)                                              \
+    L("__memmove_chk", MEMMOVE, "memmove", RCX)                                           \
+    L("__mempcpy_chk", MEMPCPY, "mempcpy", RCX)                                           \
+    L("__memset_chk", MEMSET, "memset", RCX)                                              \
+    L("__strcpy_chk", STRCPY, "strcpy", RDX)                                              \
+    L("__stpcpy_chk", STPCPY, "stpcpy", RDX)                                              \
+    L("__strncpy_chk", STRNCPY, "strncpy", RCX)                                           \
+    L("__stpncpy_chk", STPNCPY, "stpncpy", RCX)                                           \
+    L("__strcat_chk", STRCAT, "strcat", RDX)                                              \
+    L("__strncat_chk", STRNCAT, "strncat", RCX)                                           \
+    L("__wcscpy_chk", WCSCPY, "wcscpy", RDX)                                              \
+    L("__wcscat_chk", WCSCAT, "wcscat", RDX)                                              \
+    L("__wcsncpy_chk", WCSNCPY, "wcsncpy", RCX)                                           \
+    L("__wcsncat_chk", WCSNCAT, "wcsncat", RCX)                                           \
+    L("__wmemset_chk", WMEMSET, "wmemset", RCX)
+
+/* Those that stop the program where something was written, or would be, beyond the end of its
+   target. */
+#define REPLACED_STOPS(N)                                                                 \
+    N("__chk_fail", STOPPED, "__chk_fail")                                                \
+    N("__stack_chk_fail", GUARD, "__stack_chk_fail")                                      \
+    N("__fdelt_chk", SET_ELEMENT, "FD_SET")
 
 enum replaced_action {
     DO_NONE,
@@ -137,5 +149,6 @@ enum replaced_action {
     DO_STRCSPN, DO_STRPBRK, DO_STRSTR, DO_WCSLEN, DO_WCSNLEN, DO_WCSCPY, DO_WCSCMP,
     DO_WCSNCMP, DO_WCSCHR, DO_WCSRCHR, DO_WMEMCHR, DO_WMEMCMP, DO_WMEMSET, DO_WCPCPY, DO_WCSCAT, DO_WCSNCPY, DO_WCSNCAT, DO_MEMCCPY,
     DO_LAST_STRING = DO_MEMCCPY,
+    DO_STOPPED, DO_GUARD, DO_SET_ELEMENT,
     DO_RESOLVED, /* an indirect function's resolver has returned */
 };

@@ -53,6 +53,18 @@ static const char *where_name(enum where where) {
     return names[where];
 }
 
+/* The variable that an access met: for a write that was stopped, the first byte that it would have
+   reached beyond its target's end. */
+static json_t *from_variable(const struct finding *f) {
+    uint64_t room = 0;
+    finding_stopped(f, &room);
+    int64_t offset = f->variable.offset + (int64_t)room;
+    bool after = room && offset >= (int64_t)f->variable.size;
+    return json_pack("{s:o,s:I,s:I,s:s,s:[],s:n}", "variable", text_or_null(f->variable.name), "size",
+                     (json_int_t)f->variable.size, "offset", (json_int_t)offset, "where",
+                     after ? "after" : "inside", "allocated", "freed");
+}
+
 static json_t *from_finding(const struct finding *f) {
     json_t *o = json_pack("{s:s,s:s,s:i,s:I,s:i,s:i,s:o,s:o,s:o}", "id", f->id, "kind",
                           kind_name(f->kind), "cwe", kind_cwe(f->kind), "count",
@@ -74,14 +86,8 @@ static json_t *from_finding(const struct finding *f) {
                       (json_int_t)f->block_size, "offset", (json_int_t)f->block_offset, "where",
                       where_name(f->where), "allocated", from_stack(&f->allocated), "freed",
                       f->has_freed ? from_stack(&f->freed) : json_null()));
-    else if ((f->kind == KIND_USE_AFTER_RETURN || f->kind == KIND_RETURN_ADDRESS_OVERWRITE) &&
-             f->variable.name)
-        json_object_set_new(o, "block",
-                            json_pack("{s:o,s:I,s:I,s:s,s:[],s:n}", "variable",
-                                      text_or_null(f->variable.name), "size",
-                                      (json_int_t)f->variable.size, "offset",
-                                      (json_int_t)f->variable.offset, "where", "inside",
-                                      "allocated", "freed"));
+    else if (f->kind != KIND_UNINITIALIZED_VALUE && f->variable.name)
+        json_object_set_new(o, "block", from_variable(f));
     if (f->what)
         json_object_set_new(o, "use", text_or_null(f->what));
     if (f->origin) {

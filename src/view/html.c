@@ -186,6 +186,7 @@ static void put_finding(const struct page *p, const struct finding *f, int at) {
         put_stack(p, f->origin == FROM_HEAP ? "the value comes from a block allocated by"
                      : f->kind == KIND_USE_AFTER_RETURN ? "last used by"
                      : f->kind == KIND_RETURN_ADDRESS_OVERWRITE ? "it begins in a local of"
+                     : f->kind == KIND_OUT_OF_BOUNDS_WRITE ? "the target is a local of"
                                             : "the value comes from a local of", &f->origin_stack);
     }
     if (f->has_block && f->has_freed)

@@ -85,7 +85,9 @@ static void put_case(FILE *to, const struct finding *f) {
             put_stack(to, "opened by", &f->allocated);
         }
         if (f->origin)
-            put_stack(to, "the value comes from", &f->origin_stack);
+            put_stack(to, f->kind == KIND_OUT_OF_BOUNDS_WRITE ? "the target is a local of"
+                                                              : "the value comes from",
+                      &f->origin_stack);
         fputs("</failure>\n", to);
     }
     fputs("    </testcase>\n", to);

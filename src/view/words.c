@@ -76,6 +76,10 @@ const char *finding_label(const struct finding *f) {
         return "opened by";
     case KIND_UNINITIALIZED_VALUE:
         return "used by";
+    case KIND_OUT_OF_BOUNDS_WRITE:
+        if (finding_stopped(f, NULL) > STOPPED_BEFORE)
+            return "noticed by";
+        /* fall through */
     default: /* a block of no size was given to a function, not touched */
         return f->has_access && f->size == 0 ? "used by" : f->write ? "written by" : "read by";
     }

@@ -915,11 +915,20 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         emit_dirty_set();
         bool resolver = replaced_is_resolver(pc);
         bool quick = !now.dirty && !resolver && replaced_has_quick(r);
+        uint8_t *beyond = NULL;
+        if (!resolver && replaced_counts(r)) {
+            emit_register_op(&out, OP_COMPARE, RCX, RDX);
+            beyond = emit_if(&out, 2); /* jb */
+        }
         emit_exit(!quick               ? EXIT_REPLACED
                   : replaced_copies(r) ? EXIT_COPY
                                        : EXIT_QUICK,
                   pc,
                   replaced_index(r) | (resolver ? REPLACED_RESOLVER : 0));
+        if (beyond) {
+            patch_jump(beyond, out.at);
+            emit_exit(EXIT_REPLACED, pc, replaced_index(r) | REPLACED_BEYOND);
+        }
     } else {
         static uint32_t live[TRACE];
         in_flag_returner = returns_flags();
