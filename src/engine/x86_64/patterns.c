@@ -181,21 +181,36 @@ static bool result_ahead(const struct instruction *i, uint64_t *value) {
             return false;
         *value = i->z.mnemonic == ZYDIS_MNEMONIC_INC ? a + 1 : a - 1;
         return true;
-    case ZYDIS_MNEMONIC_IMUL:
-        if (!operand_ahead(i, 1, &a) || !operand_ahead(i, 2, &b))
+    case ZYDIS_MNEMONIC_IMUL: { /* two factors stand last, or the first of them is the result's */
+        int first = i->z.operand_count_visible - 2;
+        if (first < 0 || !operand_ahead(i, first, &a) || !operand_ahead(i, first + 1, &b))
             return false;
         *value = a * b;
+        return true;
+    }
+    case ZYDIS_MNEMONIC_CDQE:
+        if (!operand_ahead(i, 0, &a))
+            return false;
+        *value = (uint64_t)(int64_t)(int32_t)a;
         return true;
     case ZYDIS_MNEMONIC_ADD:
     case ZYDIS_MNEMONIC_SUB:
     case ZYDIS_MNEMONIC_AND:
+    case ZYDIS_MNEMONIC_OR:
+    case ZYDIS_MNEMONIC_XOR:
     case ZYDIS_MNEMONIC_SHL:
+    case ZYDIS_MNEMONIC_SHR:
         if (!operand_ahead(i, 0, &a) || !operand_ahead(i, 1, &b))
             return false;
-        *value = i->z.mnemonic == ZYDIS_MNEMONIC_ADD   ? a + b
-                 : i->z.mnemonic == ZYDIS_MNEMONIC_SUB ? a - b
-                 : i->z.mnemonic == ZYDIS_MNEMONIC_AND ? (a & b)
-                                                       : a << (b & 63);
+        switch (i->z.mnemonic) {
+        case ZYDIS_MNEMONIC_ADD: *value = a + b; break;
+        case ZYDIS_MNEMONIC_SUB: *value = a - b; break;
+        case ZYDIS_MNEMONIC_AND: *value = a & b; break;
+        case ZYDIS_MNEMONIC_OR: *value = a | b; break;
+        case ZYDIS_MNEMONIC_XOR: *value = a ^ b; break;
+        case ZYDIS_MNEMONIC_SHL: *value = a << (b & 63); break;
+        default: *value = a >> (b & 63); break;
+        }
         return true;
     default:
         return false;
