@@ -805,6 +805,26 @@ void replaced_run(struct context *c, const struct replaced *r) {
     c->recover = 0;
 }
 
+/* Whether it was the target that could not be touched. What is appended to is read first. */
+static bool fault_is_write(const struct context *c, const struct replaced *r) {
+    gaddr to = c->registers[RDI], from = c->registers[RSI], at = c->fault_address;
+    switch (r->action) {
+    case DO_MEMSET: case DO_BZERO: case DO_WMEMSET:
+        return true;
+    case DO_BCOPY:
+        to = c->registers[RSI];
+        from = c->registers[RDI];
+        break;
+    case DO_MEMCPY: case DO_MEMMOVE: case DO_MEMPCPY: case DO_MEMCCPY: case DO_STRCPY:
+    case DO_STPCPY: case DO_STRNCPY: case DO_STPNCPY: case DO_WCSCPY: case DO_WCPCPY:
+    case DO_WCSNCPY:
+        break;
+    default:
+        return false;
+    }
+    return at >= to && (at < from || to > from);
+}
+
 /* A bad pointer made a replaced function fault: the real one would have, too. */
 void replaced_fault(struct context *c, const struct replaced *r) {
     gaddr pc = c->pc;
@@ -814,6 +834,7 @@ void replaced_fault(struct context *c, const struct replaced *r) {
                        .address = c->fault_address,
                        .bad = c->fault_address,
                        .size = 1,
+                       .write = fault_is_write(c, r),
                        .function = r->name,
                        .signal = (int)c->fault_signal};
     finding_report(c, pc, &a);

@@ -2,7 +2,7 @@
    Builds the program, runs it under `tondo run` and compares the findings with
    the expectations written in its source:
 
-       code;  // expect: KIND [size=N] [offset=N] [where=W] [count=N] [access=N]
+       code;  // expect: KIND [size=N] [offset=N] [where=W] [count=N] [access=N] [by=read|write]
                          [blocks=N] [bytes=N] [class=C] [dependent=N] [allocated=LINE]
                          [from=F] [variable=NAME] [origin=LINE] [through=FUNCTION]
                          [of=FUNCTION: the variable's]
@@ -102,6 +102,9 @@ static bool holds(const json_t *finding, const char *name, const char *value,
     const char *text = NULL;
     if (strcmp(name, "where") == 0)
         text = json_string_value(json_object_get(block, "where"));
+    else if (strcmp(name, "by") == 0)
+        text = json_is_true(json_object_get(json_object_get(finding, "access"), "write")) ? "write"
+                                                                                          : "read";
     else if (strcmp(name, "class") == 0)
         text = json_string_value(json_object_get(leak, "class"));
     else if (strcmp(name, "allocated") == 0)
