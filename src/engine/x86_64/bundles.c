@@ -6,7 +6,7 @@
 #include "bundles.h"
 #include "plan.h"
 
-enum { BUNDLES = 4, LONGEST = 40, REACH = 16 }; /* instructions: of a bundle, from a load to its store */
+enum { BUNDLES = 8, LONGEST = 40, REACH = 16 }; /* instructions: of a bundle, from a load to its store */
 
 static struct bundle bundles[BUNDLES];
 static int bundle_count;

@@ -674,7 +674,7 @@ int emit_word_move(uint32_t size, uint8_t **done) {
 
 /* What a load takes and a store right behind it puts elsewhere is copied in one go: of
    undefined bits with one origin, over the same bits; anything else goes the usual way. */
-enum { COPIES = 8, BETWEEN = 16, WORDS_BETWEEN = 4, COPY_JUMPS = 48, COPY_MOST = 32 };
+enum { COPIES = 16, BETWEEN = 16, WORDS_BETWEEN = 4, COPY_JUMPS = 48, COPY_MOST = 32 };
 
 static struct copy {
     const struct instruction *load, *store;

@@ -961,7 +961,7 @@ glue_mark:
     cmp $-128, %rcx
     jb 9f
     cmp %rsp, %fs:CTX_MARK_ORIGIN
-    jb 9f
+    jb 5f
 0:  movq $-1, %gs:(%rsp,%rcx)
     add $8, %rcx
     js 0b
@@ -969,8 +969,21 @@ glue_mark:
     mov %rcx, %fs:CTX_MARK
     mov %fs:CTX_SPILL+8, %rcx
     jmp *%fs:CTX_TARGET
+5:  mov %rax, %fs:CTX_SPILL+0 /* or near by as well */
+    mov %fs:CTX_MARK, %rax
+    cmp %rax, %fs:CTX_MARK_ORIGIN
+    jb 7f
+    mov %rsp, %rax /* the place of its origin */
+    btr $44, %rax
+    add %fs:CTX_ORIGINS, %rax
+0:  movq $-1, %gs:(%rsp,%rcx)
+    movq $0, (%rax,%rcx)
+    add $8, %rcx
+    js 0b
+    mov %rsp, %rcx
+    jmp 3f
 9:  mov %rax, %fs:CTX_SPILL+0
-    cmp %fs:CTX_STACK_LOW, %rsp
+7:  cmp %fs:CTX_STACK_LOW, %rsp
     jb 8f
     cmp %fs:CTX_STACK_HIGH, %rsp
     ja 8f
