@@ -61,32 +61,58 @@ static struct form constant(int64_t add) {
     return (struct form){.known = true, .base = -1, .index = -1, .add = add};
 }
 
+/* A part stands as the index. */
+static struct form in_order(struct form f) {
+    if (f.base < PART)
+        return f;
+    if (f.index >= 0 && (f.index >= PART || f.factor != 1))
+        return (struct form){.known = false};
+    int part = f.base;
+    f.base = f.index;
+    f.index = part;
+    f.factor = 1;
+    return f;
+}
+
 static struct form form_of(const struct memory *m) {
     struct form f = constant(m->displacement);
     if (m->base >= 0)
         f = sum(f, forms[m->base]);
     if (m->index >= 0)
         f = sum(f, times(forms[m->index], m->scale));
-    return f;
+    return in_order(f);
+}
+
+static bool may_have_place(const struct form *f) {
+    return f->known && fits(f->add) && (f->base >= 0 || f->index >= 0) &&
+           (f->index < 0 || (fits(f->factor) && f->factor > 0 && f->index != RSP));
+}
+
+static struct form add_part(struct bundle *b, struct form of, int how, int64_t value) {
+    of = in_order(of);
+    if (!may_have_place(&of) || b->part_count == PARTS)
+        return (struct form){.known = false};
+    b->parts[b->part_count] = (struct part){.of = of, .how = how, .value = value};
+    return (struct form){.known = true, .base = -1, .index = PART + b->part_count++, .factor = 1};
 }
 
 static struct form operand_form(const ZydisDecodedOperand *o) {
     if (o->type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
         return constant(o->imm.value.s);
-    int reg = o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->size == 64
+    int reg = o->type == ZYDIS_OPERAND_TYPE_REGISTER && o->size >= 32
                   ? register_number(o->reg.value)
                   : -1;
     return reg >= 0 ? forms[reg] : (struct form){.known = false};
 }
 
 /* The registers after the instruction. */
-static void follow(const struct instruction *i) {
+static void follow(struct bundle *b, const struct instruction *i) {
     const ZydisDecodedOperand *o = i->operands;
-    int reg = o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].size == 64
+    int reg = o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].size >= 32
                   ? register_number(o[0].reg.value)
                   : -1;
     struct form f = {.known = false};
-    bool reads = false;
+    bool reads = false, lower = o[0].size == 32; /* else all 64 bits */
     for (int k = 0; k < i->memory_count; k++)
         reads |= i->memory[k].read || i->memory[k].write;
     if (reg >= 0 && !reads)
@@ -107,8 +133,22 @@ static void follow(const struct instruction *i) {
             if (o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && o[1].imm.value.u < 8)
                 f = times(forms[reg], 1LL << o[1].imm.value.u);
             break;
+        case ZYDIS_MNEMONIC_MOVSXD:
+            f = add_part(b, operand_form(&o[1]), PART_SIGNED, 0);
+            break;
+        case ZYDIS_MNEMONIC_AND:
+        case ZYDIS_MNEMONIC_SHR:
+            if (o[1].type != ZYDIS_OPERAND_TYPE_IMMEDIATE || !lower)
+                break;
+            f = add_part(b, forms[reg],
+                         i->z.mnemonic == ZYDIS_MNEMONIC_AND ? PART_AND : PART_SHIFTED,
+                         o[1].imm.value.s);
+            lower = false; /* no more than that is left */
+            break;
         default: break;
         }
+    if (lower && f.known)
+        f = add_part(b, f, PART_LOWER, 0);
     for (int r = 0; r < 16; r++)
         if (i->registers_written & 1u << r)
             forms[r] = (struct form){.known = false};
@@ -138,18 +178,13 @@ static bool is_scale(int64_t factor) {
 
 /* Whether it can be named as an operand. */
 static bool is_operand(const struct form *f) {
-    return f->known && fits(f->add) && fits(f->add + 64) && (f->index < 0 || is_scale(f->factor)) &&
+    return f->known && f->base < PART && f->index < PART && fits(f->add) && fits(f->add + 64) && (f->index < 0 || is_scale(f->factor)) &&
            (f->base >= 0 || f->index >= 0) && f->index != RSP;
 }
 
 static struct memory operand(const struct form *f, uint32_t size) {
     return (struct memory){.base = f->base, .index = f->index, .scale = (int)f->factor,
                            .displacement = f->add, .size = size};
-}
-
-static bool may_have_place(const struct form *f) {
-    return f->known && fits(f->add) && (f->base >= 0 || f->index >= 0) &&
-           (f->index < 0 || (fits(f->factor) && f->factor > 0 && f->index != RSP));
 }
 
 static bool fits_bundle(const struct instruction *i) {
@@ -194,6 +229,11 @@ static bool comes_again(const struct bundle *b, const struct instruction *i, con
     return false;
 }
 
+/* What may be undefined here. */
+static uint64_t open_elements(const struct search *s) {
+    return (s->b->possible & ~s->dropped) | s->undefined;
+}
+
 static bool add_piece(struct search *s, const struct instruction *i) {
     struct bundle *b = s->b;
     const struct instruction *store = copied_size(i) ? store_of(i) : NULL;
@@ -210,7 +250,7 @@ static bool add_piece(struct search *s, const struct instruction *i) {
     uint32_t needed = s->needed | address_uses(&i->memory[i->encoded]);
     p->late = p->element < 16 && (needed & 1u << p->element);
     if (!is_operand(&p->from) || (!p->defined && p->element >= 16 && (s->dropped & own)) ||
-        ((s->undefined | b->possible) & plan_inputs(i)) || comes_again(b, i, &p->from, p->size))
+        (open_elements(s) & plan_inputs(i)) || comes_again(b, i, &p->from, p->size))
         return false;
     b->piece_count++;
     s->open++;
@@ -238,8 +278,14 @@ static bool add_store(struct search *s, const struct instruction *i) {
 }
 
 static bool add_other(struct search *s, const struct instruction *i) {
-    uint64_t all = s->b->possible | s->undefined, lost = plan_outputs(i) & all;
-    if ((plan_inputs(i) & all) || (lost & (s->loaded | ~wholly_written(i))) || wants_dirty(i))
+    uint64_t all = open_elements(s), lost = plan_outputs(i) & all;
+    if ((plan_inputs(i) & all) || (lost & (s->loaded | ~wholly_written(i))))
+        return false;
+    uint64_t possible = now.possible;
+    now.possible = all;
+    bool special = wants_dirty(i);
+    now.possible = possible;
+    if (special)
         return false;
     for (int k = 0; k < i->memory_count; k++) {
         const struct memory *m = &i->memory[k];
@@ -280,7 +326,7 @@ static bool find_pieces(struct bundle *b) {
             others = b->other_count;
         }
         s.needed |= i->registers_used;
-        follow(i);
+        follow(b, i);
     }
     b->piece_count = pieces;
     b->other_count = others;
@@ -330,8 +376,11 @@ static int take_register(uint32_t free, uint32_t *used) {
     return -1;
 }
 
-static uint32_t registers_of(const struct form *f) {
-    return (f->base >= 0 ? 1u << f->base : 0) | (f->index >= 0 ? 1u << f->index : 0);
+static uint32_t registers_of(const struct bundle *b, const struct form *f) {
+    return (f->base >= 0 ? 1u << f->base : 0) |
+           (f->index >= PART ? registers_of(b, &b->parts[f->index - PART].of)
+            : f->index >= 0  ? 1u << f->index
+                             : 0);
 }
 
 static bool choose_places(struct bundle *b) {
@@ -339,7 +388,7 @@ static bool choose_places(struct bundle *b) {
     int words = 0;
     for (int k = 0; k < b->piece_count; k++) {
         struct piece *p = &b->pieces[k];
-        used |= registers_of(&p->from) | registers_of(&p->to);
+        used |= registers_of(b, &p->from) | registers_of(b, &p->to);
         words += (p->size + 7) / 8;
         p->from_place = place_of(b, &p->from);
         p->to_place = place_of(b, &p->to);
@@ -347,7 +396,7 @@ static bool choose_places(struct bundle *b) {
             return false;
     }
     for (int k = 0; k < b->other_count; k++)
-        used |= registers_of(&b->others[k].at);
+        used |= registers_of(b, &b->others[k].at);
     b->free = overwritten_first(b);
     for (int k = 0; k < b->place_count; k++)
         b->registers[k] = take_register(b->free, &used);
@@ -381,16 +430,52 @@ void bundle_ends(const struct instruction *store) {
         }
 }
 
+static void emit_address_of(const struct bundle *b, const struct form *f, int reg);
+
+static void emit_part(const struct bundle *b, const struct part *p, int reg) {
+    emit_address_of(b, &p->of, reg);
+    switch (p->how) {
+    case PART_LOWER: /* mov reg, reg, of 4 bytes */
+        emit8(&out, rex(0, reg, 0, reg));
+        emit8(&out, 0x8b);
+        emit8(&out, 0xc0 | (reg & 7) << 3 | (reg & 7));
+        break;
+    case PART_SIGNED: /* movsxd */
+        emit8(&out, rex(1, reg, 0, reg));
+        emit8(&out, 0x63);
+        emit8(&out, 0xc0 | (reg & 7) << 3 | (reg & 7));
+        break;
+    case PART_AND:
+        emit8(&out, rex(0, 0, 0, reg));
+        emit8(&out, 0x81);
+        emit8(&out, 0xe0 | (reg & 7));
+        emit32(&out, p->value);
+        break;
+    case PART_SHIFTED: /* shr */
+        emit8(&out, rex(0, 0, 0, reg));
+        emit8(&out, 0xc1);
+        emit8(&out, 0xe8 | (reg & 7));
+        emit8(&out, (int)p->value & 31);
+        break;
+    }
+}
+
 /* The guest address of the place, where its base stands. */
-static void emit_address_of(const struct form *f, int reg) {
-    if (f->index < 0 || is_scale(f->factor)) {
+static void emit_address_of(const struct bundle *b, const struct form *f, int reg) {
+    int index = f->index;
+    if (index >= PART) {
+        emit_part(b, &b->parts[index - PART], reg);
+        index = reg;
+    }
+    if (index < 0 || is_scale(f->factor)) {
         struct memory m = operand(f, 8);
+        m.index = index;
         emit_lea(&m, reg);
         return;
     }
-    emit8(&out, rex(1, reg, 0, f->index)); /* imul reg, index, factor */
+    emit8(&out, rex(1, reg, 0, index)); /* imul reg, index, factor */
     emit8(&out, 0x69);
-    emit8(&out, 0xc0 | (reg & 7) << 3 | (f->index & 7));
+    emit8(&out, 0xc0 | (reg & 7) << 3 | (index & 7));
     emit32(&out, f->factor);
     struct memory m = {.base = f->base, .index = reg, .scale = 1, .displacement = f->add};
     if (f->base >= 0 || f->add)
@@ -431,7 +516,7 @@ int piece_bits(const struct piece *p) {
 
 void emit_places(const struct bundle *b) {
     for (int k = 0; k < b->place_count; k++)
-        emit_address_of(&b->places[k], b->registers[k]);
+        emit_address_of(b, &b->places[k], b->registers[k]);
 }
 
 struct memory other_operand(const struct bundle *b, int k) { return operand(&b->others[k].at, 0); }

@@ -4,14 +4,22 @@
 
 #include "copies.h"
 
-enum { PIECES = 8, OTHERS = 6, PLACES = 3, JUMPS = 128 };
+enum { PIECES = 8, OTHERS = 6, PLACES = 3, PARTS = 8, JUMPS = 128 };
 
 /* What an address is made of, in registers as they are at the first load:
    base + index * factor + add. */
 struct form {
     bool known;
-    int base, index; /* -1: none */
+    int base, index; /* -1: none; an index from PART on is one of the bundle's parts */
     int64_t factor, add;
+};
+enum { PART = 16 };
+
+/* A part of an address that is no such sum, but made from one. */
+struct part {
+    struct form of;
+    enum { PART_LOWER, PART_SIGNED, PART_AND, PART_SHIFTED } how; /* all of the lower 32 bits */
+    int64_t value;
 };
 
 /* One load with its store. */
@@ -39,6 +47,8 @@ struct bundle {
     uint64_t dropped; /* elements that become defined in between */
     uint64_t spent;   /* that nothing asks for behind the bundle: they count as defined there */
     uint64_t possible_after; /* what may be undefined where it goes on */
+    struct part parts[PARTS];
+    int part_count;
     struct form places[PLACES]; /* without what is added */
     int registers[PLACES], place_count, word;
     uint32_t free; /* of the registers: those that need not be kept */
