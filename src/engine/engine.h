@@ -267,7 +267,8 @@ struct quick {
     uint64_t value, done;
 };
 typedef struct quick quick_function(uint64_t a, uint64_t b, uint64_t n, struct context *c);
-quick_function *strings_quick(int function); /* null: there is none */
+/* limited: of those that look at a text to know whether it fits; null: there is none */
+quick_function *strings_quick(int function, bool limited);
 /* By row of the table of replaced functions. */
 bool replaced_has_quick(const struct replaced *r);
 /* memcpy or memmove */

@@ -84,10 +84,9 @@ bool replaced_has_quick(const struct replaced *r) { return quick_functions[repla
 
 void replaced_start(void) {
     for (uint32_t i = 0; i < ROWS; i++) {
-        bool measured = table[i].limit && measures(table[i].action); /* first */
-        quick_functions[i] = measured                      ? NULL
-                             : replaced_is_heap(&table[i]) ? heap_quick(table[i].action)
-                                                           : strings_quick(table[i].action);
+        bool limited = table[i].limit && measures(table[i].action);
+        quick_functions[i] = replaced_is_heap(&table[i]) ? heap_quick(table[i].action)
+                                                         : strings_quick(table[i].action, limited);
         uint32_t at = hash_text(table[i].symbol) % NAME_SLOTS;
         while (names[at])
             at = (at + 1) % NAME_SLOTS;

@@ -380,6 +380,15 @@ static struct quick quick_stpcpy(gaddr to, gaddr from, uint64_t n, struct contex
     return q;
 }
 
+/* The third argument is the target's size. */
+static struct quick quick_limited_strcpy(gaddr to, gaddr from, uint64_t room, struct context *c) {
+    return guest_scan(from, SHORT, 0, false) < room ? quick_strcpy(to, from, 0, c) : not_done;
+}
+
+static struct quick quick_limited_stpcpy(gaddr to, gaddr from, uint64_t room, struct context *c) {
+    return guest_scan(from, SHORT, 0, false) < room ? quick_stpcpy(to, from, 0, c) : not_done;
+}
+
 static struct quick quick_strnlen(gaddr a, uint64_t most, uint64_t n, struct context *c) {
     (void)c;
     n = guest_scan(a, most < SHORT ? most : SHORT, 0, false);
@@ -395,7 +404,11 @@ static struct quick quick_strlen(gaddr a, uint64_t b, uint64_t n, struct context
     return n < SHORT && clean(a, n + 1) ? done(n) : not_done;
 }
 
-quick_function *strings_quick(int action) {
+quick_function *strings_quick(int action, bool limited) {
+    if (limited)
+        return action == DO_STRCPY   ? quick_limited_strcpy
+               : action == DO_STPCPY ? quick_limited_stpcpy
+                                     : NULL;
     switch (action) {
     case DO_MEMCPY: return quick_memcpy;
     case DO_MEMPCPY: return quick_mempcpy;
