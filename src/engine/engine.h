@@ -130,6 +130,7 @@ struct context {
     uint8_t mmx_known;
     struct across across[ACROSS];
     uint32_t across_count;
+    bool overwrite_told; /* a write over a return address is a finding */
     uint32_t stop_told; /* why the C library is about to stop the program is told already */
 };
 

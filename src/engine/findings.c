@@ -227,6 +227,7 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
                 return true; /* the business of an unwinder, of a run-time system */
             if (address < bad)
                 a.origin = origin_frame(c, address);
+            c->overwrite_told = true;
         }
     }
     finding_report(c, pc, &a);

@@ -733,6 +733,14 @@ static bool stops(int action) {
     return action == DO_STOPPED || action == DO_GUARD || action == DO_SET_ELEMENT;
 }
 
+/* What went over the guard went on over the return address, and is told as that. */
+static bool guard_is_told(const struct context *c) {
+    if (!c->overwrite_told || c->shadow - c->shadow_base < 2)
+        return false;
+    const struct shadow_entry *e = &c->shadow[-2]; /* of the function that has looked at its guard */
+    return *(gaddr *)guest(e->stack_pointer) != e->return_address;
+}
+
 /* The program ends here, as it would without the engine; of a set of descriptors if the number is
    too large for it. */
 static void tell_stop(struct context *c, const struct replaced *r) {
@@ -745,7 +753,7 @@ static void tell_stop(struct context *c, const struct replaced *r) {
         format(what, sizeof what, "descriptor %d is beyond the set", c->registers[RDI]);
     }
     struct access a = {.kind = KIND_OUT_OF_BOUNDS_WRITE, .write = true, .what = what};
-    if (!c->stop_told)
+    if (!c->stop_told && !(r->action == DO_GUARD && guard_is_told(c)))
         finding_report(c, c->pc, &a);
     c->stop_told = 0;
 }

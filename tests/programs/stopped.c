@@ -23,7 +23,7 @@ struct berth {
 
 static APART void fill(char *p, int n) {
     for (int i = 0; i < n; i++)
-        p[i] = 'x';
+        p[i] = 'x'; // expect: return-address-overwrite from=stack variable=name of=far_too_long
 }
 
 static APART void guarded(int n) {
@@ -31,6 +31,12 @@ static APART void guarded(int n) {
     fill(name, n); /* the guard lies behind */
     hide(name);
 } // expect: out-of-bounds-write
+
+static APART void far_too_long(int n) {
+    char name[24];
+    fill(name, n); /* the return address as well: that is told */
+    hide(name);
+}
 
 static APART void exact(void) { /* nothing here goes too far */
     char name[24], other[24];
@@ -90,6 +96,9 @@ static APART void mistake(int which) {
     case 10:
         guarded((int)fifty - 25);
         break;
+    case 11:
+        far_too_long((int)fifty);
+        break;
     }
     hide(name);
     hide(sign);
@@ -100,7 +109,7 @@ int main(void) {
     struct rlimit none = {0, 0};
     setrlimit(RLIMIT_CORE, &none);
     exact();
-    for (int i = 0; i <= 10; i++) {
+    for (int i = 0; i <= 11; i++) {
         pid_t child = fork();
         if (child == 0) {
             mistake(i);
