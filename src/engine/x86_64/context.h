@@ -111,6 +111,9 @@
    bytes and may be anything. */
 #define CTX_HALF_RECORDED 0x213c00
 #define HALF_RECORDED_COUNT 32 /* in each part */
+/* How many rounds of a steady loop may still be other than expected, each for some of the loops. */
+#define CTX_PATIENCE 0x213e00
+#define PATIENCE_COUNT 64
 #define CTX_SIZE 0x214000
 
 #define RAX 0

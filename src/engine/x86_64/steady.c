@@ -12,6 +12,7 @@
 #include "patterns.h"
 #include "plan.h"
 
+enum { PATIENCE = 4, PAUSE = 64 }; /* rounds */
 enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, OTHERS = 2 * PAIRS, LEAVES = 1024 };
 
 /* One way of naming memory, and the register with the place of its origins. */
@@ -57,6 +58,7 @@ static struct {
     bool general; /* goes on in the usual version of the loop, if that can be entered there */
 } leaves[LEAVES];
 static bool patterned; /* the loop has the version with expected words */
+static int patience;   /* where the context counts for how long */
 static bool expecting; /* which of them is written */
 static struct other {  /* a word at a source that has another origin than expected */
     uint8_t *jump;
@@ -689,6 +691,8 @@ void emit_into_steady(int step, bool noted) {
         odd[count++] = emit_origin_place(places[k].reg);
     }
     emit_constants();
+    if (patterned)
+        emit_context_constant(&out, patience, PATIENCE);
     emit_jump(&out, steps[step]);
     for (int k = 0; k < count; k++)
         patch_jump(odd[k], out.at);
@@ -731,6 +735,29 @@ static void emit_round(void) {
     }
 }
 
+/* Where a round of the usual version ends: the next one is as expected, mostly. Where too many
+   were not (elements from here and there), some go on as they are. */
+static void emit_next_round(void) {
+    static unsigned next;
+    enum { NOT_SIGN = 9, GREATER = 15, SUBTRACT = 5, COMPARE = 7 };
+    const uint8_t *expected = again;
+    patience = CTX_PATIENCE + 8 * (int)(next++ % PATIENCE_COUNT);
+    note_place(trace[0].pc, spilled, PLACE_EXACT);
+    again = out.at;
+    for (int k = 0; k < 2; k++) { /* sub, then cmp dword fs:[patience], value */
+        emit8(&out, 0x64);
+        emit8(&out, 0x83);
+        emit_memory(&out, k ? COMPARE : SUBTRACT, -1, -1, 1, patience);
+        emit8(&out, k ? -PAUSE : 1);
+        if (!k)
+            patch_jump(emit_short_jump(NOT_SIGN), expected);
+    }
+    uint8_t *usual_way = emit_short_jump(GREATER);
+    emit_context_constant(&out, patience, PATIENCE);
+    emit_jump(&out, expected);
+    patch_jump(usual_way, out.at);
+}
+
 /* A source with another origin: mostly all that follow have it as well. */
 static void emit_others(void) {
     for (const struct other *o = others; o < others + other_count; o++) {
@@ -749,8 +776,10 @@ void emit_steady(void) {
     again = out.at;
     other_count = 0;
     expecting = patterned;
-    if (patterned)
+    if (patterned) {
         emit_round();
+        emit_next_round();
+    }
     expecting = false;
     emit_round();
     emit_others();
