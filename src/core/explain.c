@@ -237,12 +237,11 @@ int finding_story(struct run *run, const struct finding *f, const char **s, int 
     switch (finding_stopped(f, NULL)) {
     case STOPPED_BEFORE:
     case STOPPED_INSIDE:
-        if (strncmp(f->what, "descriptor ", 11) == 0) {
-            SAY("Where more descriptors may be open at a time, poll and epoll have no such limit.");
-            break;
-        }
         SAY("The compiler had told the C library how large the target is (_FORTIFY_SOURCE), so "
             "nothing was written yet. Which length is checked nowhere?");
+        break;
+    case STOPPED_AT_SET:
+        SAY("Where more descriptors may be open at a time, poll and epoll have no such limit.");
         break;
     case STOPPED_AT_RETURN:
         SAY("The write itself came earlier, in this function or in one that it called. Look at its "

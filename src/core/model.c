@@ -438,7 +438,9 @@ enum stopped finding_stopped(const struct finding *f, uint64_t *room) {
             *room = strtoull(f->what + sizeof limit - 1, NULL, 10);
         return STOPPED_BEFORE;
     }
-    return strncmp(f->what, "the guard", 9) == 0 ? STOPPED_AT_RETURN : STOPPED_INSIDE;
+    return strncmp(f->what, "the guard", 9) == 0      ? STOPPED_AT_RETURN
+           : strncmp(f->what, "descriptor ", 11) == 0 ? STOPPED_AT_SET
+                                                      : STOPPED_INSIDE;
 }
 
 /* What the program called, without what glibc adds to the name: "sprintf" for __sprintf_chk. */
@@ -473,10 +475,10 @@ static const char *describe_stopped(struct run *run, const struct finding *f, co
         return pool_format(run->pool, "something wrote beyond the end of a local variable of %s: the "
                                       "guard behind its variables was found overwritten when it returned",
                            owner ? owner : "this function");
+    case STOPPED_AT_SET:
+        return pool_format(run->pool, "%s (FD_SET and its like): an fd_set has room for those "
+                                      "below 1,024", f->what);
     default:
-        if (strncmp(f->what, "descriptor ", 11) == 0)
-            return pool_format(run->pool, "%s (FD_SET and its like): an fd_set has room for those "
-                                          "below 1,024", f->what);
         return pool_format(run->pool, "%s was about to write beyond the end of its target, and the C "
                                       "library stopped the program",
                            called_name(run, &f->stack));

@@ -167,9 +167,9 @@ const char *origin_name(enum origin_from from);
 const char *leak_class_name(enum leak_class leak);
 /* Whether the program was stopped by its own means where something was written beyond the end of
    its target: by a C library function that knows the target's size, before it writes (`room`, if
-   not null, becomes that size in bytes); by one further inside; or by the guard of a stack frame
-   when its function returned. */
-enum stopped { STOPPED_NOT, STOPPED_BEFORE, STOPPED_INSIDE, STOPPED_AT_RETURN };
+   not null, becomes that size in bytes); by one further inside; by the number of a descriptor that a
+   set has no room for; or by the guard of a stack frame when its function returned. */
+enum stopped { STOPPED_NOT, STOPPED_BEFORE, STOPPED_INSIDE, STOPPED_AT_SET, STOPPED_AT_RETURN };
 enum stopped finding_stopped(const struct finding *finding, uint64_t *room);
 /* Whether an access began inside its block and went on behind it. */
 bool finding_reaches_out(const struct finding *finding);

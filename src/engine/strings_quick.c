@@ -366,27 +366,33 @@ static struct quick quick_memset(gaddr to, uint64_t byte, uint64_t n, struct con
     return done(to);
 }
 
+/* What decides how far is the text: that has to be defined, and to fit. */
+static struct quick copy_text_quick(gaddr to, gaddr from, uint64_t room, bool end, struct context *c) {
+    uint64_t n = guest_scan(from, SHORT, 0, false);
+    if (n >= room || !clean(from, n + 1))
+        return not_done;
+    struct quick q = quick_memcpy(to, from, n + 1, c);
+    q.value += end ? n : 0;
+    return q;
+}
+
 static struct quick quick_strcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
-    n = guest_scan(from, SHORT, 0, false) + 1;
-    return clean(from, n) ? quick_memcpy(to, from, n, c) : not_done; /* they decide how far */
+    (void)n;
+    return copy_text_quick(to, from, ~0ULL, false, c);
 }
 
 static struct quick quick_stpcpy(gaddr to, gaddr from, uint64_t n, struct context *c) {
-    n = guest_scan(from, SHORT, 0, false);
-    if (!clean(from, n + 1))
-        return not_done;
-    struct quick q = quick_memcpy(to, from, n + 1, c);
-    q.value += n;
-    return q;
+    (void)n;
+    return copy_text_quick(to, from, ~0ULL, true, c);
 }
 
 /* The third argument is the target's size. */
 static struct quick quick_limited_strcpy(gaddr to, gaddr from, uint64_t room, struct context *c) {
-    return guest_scan(from, SHORT, 0, false) < room ? quick_strcpy(to, from, 0, c) : not_done;
+    return copy_text_quick(to, from, room, false, c);
 }
 
 static struct quick quick_limited_stpcpy(gaddr to, gaddr from, uint64_t room, struct context *c) {
-    return guest_scan(from, SHORT, 0, false) < room ? quick_stpcpy(to, from, 0, c) : not_done;
+    return copy_text_quick(to, from, room, true, c);
 }
 
 static struct quick quick_strnlen(gaddr a, uint64_t most, uint64_t n, struct context *c) {

@@ -74,8 +74,7 @@ bool pattern_is_defined(const struct memory *m) {
     return false;
 }
 
-/* How far the operand moves; false: that cannot be told. */
-static bool moves_by(const struct memory *m, const struct instruction *i, int64_t *by) {
+bool operand_moves(const struct memory *m, const struct instruction *i, int64_t *by) {
     int reg;
     int64_t amount;
     *by = 0;
@@ -90,7 +89,7 @@ static bool moves_by(const struct memory *m, const struct instruction *i, int64_
 void patterns_follow(const struct instruction *i) {
     for (int k = 0; k < fact_count;) {
         int64_t by;
-        if (moves_by(&facts[k].m, i, &by)) {
+        if (operand_moves(&facts[k].m, i, &by)) {
             facts[k++].m.displacement -= by;
         } else {
             facts[k] = facts[--fact_count];

@@ -34,6 +34,8 @@ bool pattern_known(const struct memory *m, int done, struct pattern *p);
 void pattern_learn(const struct memory *m, int done, const struct pattern *p, bool origins);
 /* Whether all of the operand is known to be defined. */
 bool pattern_is_defined(const struct memory *m);
+/* How far the operand moves when the instruction has run; false: that cannot be told. */
+bool operand_moves(const struct memory *m, const struct instruction *i, int64_t *by);
 /* The instruction has changed registers. */
 void patterns_follow(const struct instruction *i);
 /* What the load's address will be, as far as can be told; false: not at all. */

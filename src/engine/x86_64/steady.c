@@ -130,16 +130,10 @@ static bool find_pairs(void) {
 
 /* How the place moves when the instruction has run. */
 static int64_t moves(const struct place *p, const struct instruction *i, bool *known) {
-    int reg;
-    int64_t amount;
-    uint32_t uses = (p->base >= 0 ? 1u << p->base : 0) | (p->index >= 0 ? 1u << p->index : 0);
-    if (!(i->registers_written & uses))
-        return 0;
-    if (!adds_constant(i, &reg, &amount)) {
-        *known = false;
-        return 0;
-    }
-    return (reg == p->base ? amount : 0) + (reg == p->index ? amount * p->scale : 0);
+    struct memory m = {.base = p->base, .index = p->index, .scale = p->scale};
+    int64_t by;
+    *known = operand_moves(&m, i, &by);
+    return *known ? by : 0;
 }
 
 static bool steps_along(const struct place *p) {
@@ -735,6 +729,13 @@ static void emit_round(void) {
     }
 }
 
+static void emit_patience(int extension, int value) { /* <op> dword fs:[patience], value */
+    emit8(&out, 0x64);
+    emit8(&out, 0x83);
+    emit_memory(&out, extension, -1, -1, 1, patience);
+    emit8(&out, value);
+}
+
 /* Where a round of the usual version ends: the next one is as expected, mostly. Where too many
    were not (elements from here and there), some go on as they are. */
 static void emit_next_round(void) {
@@ -744,14 +745,9 @@ static void emit_next_round(void) {
     patience = CTX_PATIENCE + 8 * (int)(next++ % PATIENCE_COUNT);
     note_place(trace[0].pc, spilled, PLACE_EXACT);
     again = out.at;
-    for (int k = 0; k < 2; k++) { /* sub, then cmp dword fs:[patience], value */
-        emit8(&out, 0x64);
-        emit8(&out, 0x83);
-        emit_memory(&out, k ? COMPARE : SUBTRACT, -1, -1, 1, patience);
-        emit8(&out, k ? -PAUSE : 1);
-        if (!k)
-            patch_jump(emit_short_jump(NOT_SIGN), expected);
-    }
+    emit_patience(SUBTRACT, 1);
+    patch_jump(emit_short_jump(NOT_SIGN), expected);
+    emit_patience(COMPARE, -PAUSE);
     uint8_t *usual_way = emit_short_jump(GREATER);
     emit_context_constant(&out, patience, PATIENCE);
     emit_jump(&out, expected);
