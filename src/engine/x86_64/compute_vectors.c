@@ -56,7 +56,7 @@ bool find_lanes(const struct instruction *i, const struct plan *p, struct lanes 
 enum { P_EQUAL = 0x76, P_OR = 0xeb, P_AND = 0xdb, P_ANDN = 0xdf, P_XOR = 0xef, P_MASK = 0xd7 };
 
 static int vx, vy, vz, vw; /* vectors to work with, saved in these slots */
-enum { SAVED = CTX_VALUE + 64 * 3, KEPT_BITS = CTX_VALUE + 64 * 2 };
+enum { SAVED = CTX_VALUE + 64 * 3 };
 static bool vex, wide;
 
 /* 66 0F, or VEX of two sources, the first of which is the target; a register or context. */
@@ -117,6 +117,39 @@ static void move_operand(int reg, const struct memory *m) { /* movups reg, [m] *
 static void take(int reg, int offset) { move_vector(0x10, reg, offset); }
 static void put(int reg, int offset) { move_vector(0x11, reg, offset); }
 
+static void move_half(int prefix, int opcode, int reg, int base, int offset) {
+    emit8(&out, 0x64);
+    if (vex) {
+        emit8(&out, 0xc5);
+        emit8(&out, (reg & 8 ? 0 : 0x80) | (~base & 15) << 3 | prefix);
+    } else {
+        if (prefix)
+            emit8(&out, prefix == 1 ? 0x66 : 0xf3);
+        if (reg & 8)
+            emit8(&out, 0x44);
+        emit8(&out, 0x0f);
+    }
+    emit8(&out, opcode);
+    emit_memory(&out, reg, -1, -1, 1, offset);
+}
+
+/* Origins, as they were written: processors wait where a read is wider than the writes were. */
+static void take_origins(int reg, int offset) {
+    if (wide) {
+        take(reg, offset);
+        return;
+    }
+    move_half(2, 0x7e, reg, 0, offset);       /* movq reg, fs:[offset] */
+    move_half(0, 0x16, reg, reg, offset + 8); /* movhps reg, fs:[offset + 8] */
+}
+
+static void copy_origins(int to, int from, int size) {
+    for (int at = 0; to != from && at < size; at += 8) {
+        move_half(2, 0x7e, vx, 0, from + at);
+        move_half(1, 0xd6, vx, 0, to + at); /* movq fs:[to], vx */
+    }
+}
+
 static int bits_of(int v) { return v < 0 ? MEMORY_BITS : CTX_UNDEFINED_VECTOR + 64 * v; }
 static int origins_of(int v) { return v < 0 ? MEMORY_ORIGINS : CTX_ORIGIN_OF(ELEMENT_VECTOR + v); }
 
@@ -128,8 +161,9 @@ static void leave_if_they_differ(const struct lanes *l) {
     take(vy, bits_of(l->b));
     with(P_EQUAL, vy, vz);
     with(P_OR, vx, vy);
-    take(vy, origins_of(l->a));
-    with_word(P_EQUAL, vy, origins_of(l->b));
+    take_origins(vy, origins_of(l->a));
+    take_origins(vz, origins_of(l->b));
+    with(P_EQUAL, vy, vz);
     with(P_OR, vx, vy);
     emit_spill(&out, RCX);
     if (vex) { /* pmovmskb ecx, vx */
@@ -156,11 +190,40 @@ static void emit_lane_origins(const struct lanes *l) {
     take(vx, bits_of(l->a));
     with(P_XOR, vz, vz);
     with(P_EQUAL, vx, vz);
-    take(vy, origins_of(l->b));
+    take_origins(vy, origins_of(l->b));
     with(P_AND, vy, vx);
-    with_word(P_ANDN, vx, origins_of(l->a));
-    with(P_OR, vy, vx);
-    put(vy, origins_of(l->target));
+    take_origins(vz, origins_of(l->a));
+    with(P_ANDN, vx, vz);
+    with(P_OR, vx, vy);
+    put(vx, origins_of(l->target));
+}
+
+/* The same origins in both, as where they are from one object: they stay, and nothing else need
+   be asked. The jumps taken where they are not, with RCX spilled. */
+static int emit_unless_alike(const struct lanes *l, uint8_t **differ) {
+    int count = 0;
+    emit_spill(&out, RCX);
+    for (int at = 0; at < (wide ? 32 : 16); at += 8) {
+        emit_context_op(&out, OP_MOV, RCX, origins_of(l->a) + at);
+        emit_context_op(&out, 0x3b, RCX, origins_of(l->b) + at); /* cmp */
+        differ[count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+    return count;
+}
+
+static void emit_origins_of_both(const struct lanes *l, bool bytewise) {
+    uint8_t *differ[4];
+    int count = emit_unless_alike(l, differ), size = wide ? 32 : 16;
+    emit_unspill(&out, RCX);
+    copy_origins(origins_of(l->target), origins_of(l->a), size);
+    uint8_t *alike = emit_long_jump();
+    for (int k = 0; k < count; k++)
+        patch_jump(differ[k], out.at);
+    emit_unspill(&out, RCX);
+    if (bytewise)
+        leave_if_they_differ(l);
+    emit_lane_origins(l);
+    patch_jump(alike, out.at);
 }
 
 /* What b may be at most or at least. */
@@ -232,11 +295,36 @@ static void emit_lane_bits(const struct lanes *l) {
     }
 }
 
+/* The same where all of the other is defined; false: as if it were not. */
+static bool emit_lane_bits_of_one(const struct lanes *l, bool first) {
+    int bits = bits_of(first ? l->a : l->b), other = first ? l->b : l->a;
+    switch (l->rule) {
+    case RULE_V_AND:
+        take(vx, bits);
+        with(P_AND, vx, other);
+        return true;
+    case RULE_V_OR:
+        with(P_XOR, vx, vx);
+        with(P_OR, vx, other);
+        with_word(P_ANDN, vx, bits);
+        return true;
+    case RULE_V_XOR:
+        take(vx, bits);
+        return true;
+    default:
+        return false;
+    }
+}
+
 static int pick_vector(uint32_t used) {
     int v = 0;
     while (used >> v & 1)
         v++;
     return v;
+}
+
+static bool may_be_undefined(int v) {
+    return v < 0 || now.possible >> (ELEMENT_VECTOR + v) & 1 || now.possible >> (ELEMENT_UPPER + v) & 1;
 }
 
 static void emit_scalar(const struct lanes *l) {
@@ -281,17 +369,18 @@ void emit_vectors(const struct instruction *i, const struct lanes *l) {
         emit_registers(general, emit_unspill);
     }
     int first = leave_count;
+    bool open_a = may_be_undefined(l->a), one = !open_a || !may_be_undefined(l->b);
     for (int k = 0; k < 4; k++)
         emit_vector_to_context(saved[k], vex, SAVED + 64 * k);
     note_place(i->pc, 0, false);
     bool sum = l->rule == RULE_V_ADD || l->rule == RULE_V_SUB;
     bool bytewise = l->rule != RULE_V_LANES && (l->lane < 4 || !sum);
-    if (bytewise)
-        leave_if_they_differ(l);
-    emit_lane_bits(l);
-    put(vx, KEPT_BITS);
-    emit_lane_origins(l);
-    take(vx, KEPT_BITS);
+    if (one)
+        copy_origins(origins_of(l->target), origins_of(open_a ? l->a : l->b), wide ? 32 : 16);
+    else
+        emit_origins_of_both(l, bytewise);
+    if (!one || !emit_lane_bits_of_one(l, open_a))
+        emit_lane_bits(l);
     wide = vex; /* what stands above it is 0 */
     put(vx, bits_of(l->target));
     for (int k = 0; k < 4; k++)

@@ -58,7 +58,7 @@
 /* Origins of elements as they stand in memory: a word for each 4 bytes, those that are
    defined mean nothing. In slots of 16 bytes: elements below ELEMENT_VECTOR by number, then
    both halves of each vector. They are read and written in pieces of 8 bytes. */
-#define CTX_ORIGIN 0xc000
+#define CTX_ORIGIN 0xc500
 #define ORIGIN_SLOT(element)                                                                 \
     ((element) < ELEMENT_VECTOR  ? (element)                                                 \
      : (element) < ELEMENT_UPPER ? 2 * (element) - ELEMENT_VECTOR                            \

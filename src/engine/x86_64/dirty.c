@@ -599,6 +599,11 @@ static void emit_same(const struct instruction *i, bool flags_live) {
     const struct memory *m = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
     uint64_t outputs = plan_outputs(i), inputs = plan_inputs(i) & now.possible & ~address_registers(i);
     int copied = -1;
+    if (emit_register_move(i, flags_live)) {
+        now.possible |= outputs;
+        drop_upper(i);
+        return;
+    }
     emit_origins_along(i, inputs, outputs);
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);

@@ -266,6 +266,10 @@ void emit_into_steady(int step, bool noted);
 /* Whether the branch, taken, leads to step 0. */
 bool steady_goes_on(const struct instruction *branch);
 
+/* --- moves.c --- */
+/* Of a move from register to register all but the move itself; false: it is none of the plain ones. */
+bool emit_register_move(const struct instruction *i, bool flags_live);
+
 /* --- origins.c --- */
 struct parts;
 /* Before the outputs' undefined bits change: the inputs' origins become theirs. */
