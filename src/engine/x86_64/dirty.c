@@ -1106,7 +1106,8 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
 }
 
 void emit_dirty_branch(const struct instruction *i, uint32_t live_after) {
-    uint32_t index = plan_make(i, now.possible, live_after);
+    uint32_t live = flags_dead_at(branch_target(i)) ? live_after : ARITHMETIC_FLAGS;
+    uint32_t index = plan_make(i, now.possible, live);
     cache_plans[index].rule = RULE_BRANCH;
     now.changed = true;
     emit_spill(&out, RCX);
@@ -1122,4 +1123,6 @@ void emit_dirty_branch(const struct instruction *i, uint32_t live_after) {
     emit_unspill(&out, RCX);
     c->resume = out.at;
     c->argument = index;
+    if (!live)
+        now.possible &= ~bit(ELEMENT_FLAGS); /* C has set the word to 0 */
 }

@@ -710,8 +710,11 @@ static bool condition_rule(struct step *k) {
             dirty_words(c)[RCX] = 0;
             return true;
         }
-        if (!open)
+        if (!open) {
+            if (!p->flags_wanted)
+                *undefined_flags(c) = 0;
             return true;
+        }
         if (!branch_is_moot(c, p->pc)) {
             use(c, p, ELEMENT_FLAGS, "decides a branch", 0, 0);
             define_compared(c);
