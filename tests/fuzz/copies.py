@@ -34,7 +34,7 @@ class Kind:
         to, other = r.sample(self.arrays, 2)
         what = r.choice(["copy", "turn", "swap", "rotate", "shift", "some", "sort", "define", "touch",
                          "undefine", "halves", "through", "pointers", "bubble", "either",
-                         "each", "all"])
+                         "each", "all", "parts", "parts turned"])
         if not m and what in ("define", "touch", "undefine"):
             what = "copy"
         i = r.randrange(n)
@@ -59,6 +59,14 @@ class Kind:
             return f"{loop} move(x + i, y + i, sizeof *x);", (to, other), assign([(j, j) for j in range(n)])
         if what == "all":
             return f"move(x, y, {n} * sizeof *x);", (to, other), assign([(j, j) for j in range(n)])
+        if what.startswith("parts"): # as a hand-written memcpy would, sometimes not made one
+            u = r.choice(["unsigned char", "unsigned char", "signed char", "unsigned short", "unsigned"])
+            turned, still = what != "parts", r.choice(["", '__asm__ volatile("" : "+r"(k));'])
+            source = f"{n - 1} - i" if turned else "i"
+            return (f"typedef {u} __attribute__((may_alias)) u; "
+                    f"{loop} {{ u *to = (u *)(x + i); const u *from = (const u *)(y + ({source})); "
+                    f"for (unsigned long k = 0; k < sizeof *x / sizeof(u); k++) {{ {still} to[k] = from[k]; }} }}",
+                    (to, other), assign([(j, n - 1 - j if turned else j) for j in range(n)]))
         if what == "turn":
             return (f"{loop} x[i] = y[{n - 1} - i];", (to, other),
                     assign([(j, n - 1 - j) for j in range(n)]))

@@ -56,8 +56,7 @@ static uint8_t *emit_compare_context(int reg, bool wide, int offset) {
     return emit_short_jump(IF_NOT_ZERO);
 }
 
-/* The same for a part of a word: `size` is 1 or 2. */
-static uint8_t *emit_part_place(int reg, int size) {
+uint8_t *emit_part_place(int reg, int size) {
     uint8_t *odd = leave_by_bits(reg, size - 1);
     emit_align(reg);
     emit_place_of_word(reg);

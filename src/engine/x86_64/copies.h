@@ -14,6 +14,8 @@ uint8_t *emit_long_jump(void);
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
 void emit_place_of_word(int reg); /* without that */
+/* The same for a part of a word: `size` is 1 or 2. */
+uint8_t *emit_part_place(int reg, int size);
 /* Leaves where one of the lowest bits is set. */
 uint8_t *leave_by_bits(int reg, int bits);
 void emit_compare_least(int word); /* cmp word, ORIGIN_LEAST, of its lower half */

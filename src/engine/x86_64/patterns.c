@@ -241,6 +241,10 @@ bool address_now(const struct instruction *load, gaddr *address) {
            (heap_near(*address) || memory_lookup(*address, &m));
 }
 
+static const uint32_t *origin_word(gaddr a) {
+    return (const uint32_t *)(uintptr_t)(ORIGIN_BASE + (a & (ORIGIN_SIZE - 1) & ~3ULL));
+}
+
 bool pattern_now(const struct instruction *load, int done, struct pattern *p) {
     gaddr a;
     if (!address_now(load, &a))
@@ -255,8 +259,7 @@ bool pattern_now(const struct instruction *load, int done, struct pattern *p) {
     if (a & 3)
         return false;
     for (int k = 0; k < (wide ? 2 : 1); k++)
-        origins[k] = *(const uint32_t *)(uintptr_t)(ORIGIN_BASE + ((a + 4u * (unsigned)k) &
-                                                                  (ORIGIN_SIZE - 1)));
+        origins[k] = *origin_word(a + 4u * (unsigned)k);
     p->whole = !wide || ((uint32_t)p->bits && p->bits >> 32);
     p->at = !p->whole && !(uint32_t)p->bits ? 4 : 0;
     if (!wide)
@@ -266,6 +269,25 @@ bool pattern_now(const struct instruction *load, int done, struct pattern *p) {
     bool known = origins[0] >= ORIGIN_LEAST && origins[1] >= ORIGIN_LEAST;
     p->constant = constant_for(known ? origins[0] | (uint64_t)origins[1] << 32 : 0, wide && p->whole);
     return p->constant >= 0;
+}
+
+bool pattern_changes(const struct instruction *load, int done, int64_t ahead) {
+    struct mapping m;
+    gaddr a;
+    if (!address_now(load, &a))
+        return false;
+    a += (gaddr)done;
+    gaddr b = a + (gaddr)ahead;
+    if (b >= GUEST_END - 32 || !(heap_near(b) || memory_lookup(b, &m)))
+        return false;
+    for (unsigned k = 0; k < (load->memory[load->encoded].size >= 8 ? 8 : 4); k += 4) {
+        uint32_t here = 0, there = 0;
+        copy_bytes(&here, shadow_of(a + k), 4);
+        copy_bytes(&there, shadow_of(b + k), 4);
+        if (here != there || (here && *origin_word(a + k) != *origin_word(b + k)))
+            return true;
+    }
+    return false;
 }
 
 uint8_t *emit_pattern_bits(const struct memory *m, int done, const struct pattern *p, int word,

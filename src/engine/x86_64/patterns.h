@@ -44,6 +44,10 @@ bool address_now(const struct instruction *load, gaddr *address);
    told, or there are too many origins. */
 bool pattern_now(const struct instruction *load, int done, struct pattern *p);
 
+/* Whether the word so many bytes further on has other undefined bits than this one, or the same
+   from elsewhere; false, too: that cannot be told. */
+bool pattern_changes(const struct instruction *load, int done, int64_t ahead);
+
 /* Leaves unless the bits at gs:[m + done] are those; `word` may change: its value since is in
    `held`, 0 at first. */
 uint8_t *emit_pattern_bits(const struct memory *m, int done, const struct pattern *p, int word,

@@ -110,13 +110,26 @@ static bool between(const struct instruction *i, int value) {
     return fits_steady(i) && !((plan_inputs(i) | plan_outputs(i)) & whole_element(value));
 }
 
+/* Bytes that a load extends by zeros, to be stored without them: 1 or 2; 0: none. */
+static uint32_t part_size(const struct instruction *load) {
+    const ZydisDecodedOperand *o = load->operands;
+    if (load->z.mnemonic != ZYDIS_MNEMONIC_MOVZX || load->encoded < 0 ||
+        o[1].type != ZYDIS_OPERAND_TYPE_MEMORY || o[0].size < 32 ||
+        o[0].reg.value == ZYDIS_REGISTER_RSP || is_foreign(&load->memory[load->encoded]))
+        return 0;
+    return load->memory[load->encoded].size;
+}
+
+static bool is_part(const struct pair *p) { return p->size < 4; }
+
 static bool find_pairs(void) {
     pair_count = 0;
     for (const struct instruction *i = trace; i < trace + step_count; i++) {
-        if (pair_count == PAIRS || !copied_size(i))
+        uint32_t size = copied_size(i) ? copied_size(i) : part_size(i);
+        if (pair_count == PAIRS || !size)
             continue;
         struct pair *p = &pairs[pair_count];
-        *p = (struct pair){.load = i, .size = (int)copied_size(i)};
+        *p = (struct pair){.load = i, .size = (int)size};
         p->element = element_of(i->operands[0].reg.value);
         p->store = copy_store(i, between, &p->to);
         if (!p->store || p->store >= trace + step_count || !dirty_site(i->pc))
@@ -165,6 +178,8 @@ static int place_for(const struct memory *m, int step) {
 static void find_places(void) {
     place_count = 0;
     for (int k = 0; k < pair_count; k++) {
+        if (is_part(&pairs[k]))
+            continue;
         int step = (int)(pairs[k].load - trace);
         pairs[k].from_place = place_for(&pairs[k].load->memory[pairs[k].load->encoded], step);
         pairs[k].to_place =
@@ -195,6 +210,37 @@ static bool choose_registers(void) {
     return spare >= 0;
 }
 
+/* By how much a place goes along in a round. */
+static int64_t stride_of(const struct place *p) {
+    int64_t stride = 0;
+    bool known;
+    for (int s = 0; s < step_count && p->steps; s++)
+        stride += moves(p, &trace[s], &known);
+    return stride;
+}
+
+/* Whether the loop goes through memory word by word: one round's are other members than the next's. */
+static bool is_flat(const struct pair *p) {
+    int64_t stride = stride_of(&places[p->from_place]), own = (int64_t)p->size * pair_count;
+    return stride && stride <= own && stride >= -own;
+}
+
+/* Whether the rounds that come next find other words than this one does. */
+static bool words_vary(void) {
+    enum { AHEAD = 3, MANY = 2 };
+    for (int k = 0; k < pair_count; k++) {
+        int64_t stride = is_part(&pairs[k]) ? 0 : stride_of(&places[pairs[k].from_place]);
+        for (int done = 0; stride && done < pairs[k].size; done += 8) {
+            int changes = 0;
+            for (int n = 1; n <= AHEAD; n++)
+                changes += pattern_changes(pairs[k].load, done, n * stride);
+            if (changes >= MANY)
+                return true;
+        }
+    }
+    return false;
+}
+
 /* Whether branches in the loop lead to the step. */
 static bool is_joined(int step) {
     for (int b = 0; b < step; b++)
@@ -218,6 +264,8 @@ static bool find_patterns(void) {
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
         struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
+        if (p && is_part(p))
+            return false;
         if (is_joined(s))
             patterns_forget();
         for (int done = 0; p && done < p->size; done += 8) {
@@ -312,12 +360,24 @@ static void find_late(void) {
     for (int k = 0; k < pair_count; k++) {
         uint32_t written = pairs[k].load->registers_written;
         for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++) {
+            const struct pair *other = pair_of(i);
+            if (is_part(&pairs[k])) { /* changes nothing */
+                pairs[k].late |= other && !is_part(other);
+                continue;
+            }
             for (int m = 0; m < i->memory_count; m++)
                 pairs[k].late |= i->memory[m].read && (address_uses(&i->memory[m]) & written);
-            pairs[k].late |= pair_of(i) != NULL;
+            pairs[k].late |= other != NULL;
             written |= i->registers_written;
         }
     }
+}
+
+static bool parts_are_late(void) {
+    for (int k = 0; k < pair_count; k++)
+        if (is_part(&pairs[k]) && pairs[k].late)
+            return true;
+    return false;
 }
 
 static void find_dead(void) {
@@ -332,7 +392,7 @@ static void find_dead(void) {
             const struct pair *next = pair_of(i);
             uint64_t value = whole_element(pairs[k].element);
             bool loads = next && next->load == i && next->element == pairs[k].element &&
-                         next->size >= pairs[k].size;
+                         (next->size >= pairs[k].size || is_part(next));
             pairs[k].dead |= (loads || (!next && (wholly_written(i) & value))) &&
                              !may_be_left(&pairs[k]);
         }
@@ -359,9 +419,11 @@ static bool is_steady(int count) {
     if (!find_pairs())
         return false;
     find_late();
+    if (parts_are_late())
+        return false;
     find_places();
     find_dead();
-    patterned = find_patterns();
+    patterned = !words_vary() && find_patterns();
     if (!patterned)
         constant_count = 0;
     return choose_registers() && others_are_defined();
@@ -488,6 +550,38 @@ static uint8_t *emit_if_defined(const struct memory *from, int size, int done) {
     return emit_short_jump(IF_ZERO);
 }
 
+static void emit_part_bits(const struct memory *from) { /* movzx word, gs:[from] */
+    emit_gs(from, false, word);
+    emit8(&out, 0x0f);
+    emit8(&out, from->size == 1 ? 0xb6 : 0xb7);
+    emit_operand(from, word, 0);
+}
+
+/* Of bytes nothing changes: their word has to have the origin already. */
+static void emit_part_load(const struct pair *p, int step) {
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    uint8_t *jumps[4];
+    emit_part_bits(from);
+    if (p->size == 2)
+        emit8(&out, 0x66);
+    emit_gs(&p->to, false, word); /* cmp gs:[to], word */
+    emit8(&out, p->size == 1 ? 0x38 : 0x39);
+    emit_operand(&p->to, word, 0);
+    leave_by(emit_short_jump(IF_NOT_ZERO), step);
+    uint8_t *defined = emit_if_defined(from, p->size, 0);
+    leave_by_all(jumps, emit_part_origin(from, spare, word, jumps), step);
+    if (!p->dead)
+        emit_to_context(&out, word, CTX_ORIGIN_OF(p->element));
+    emit_lea(&p->to, spare);
+    leave_by(emit_part_place(spare, p->size), step);
+    leave_by(emit_compare_origin(spare, word, false, 0), step);
+    patch_jump(defined, out.at);
+    if (p->dead)
+        return;
+    emit_part_bits(from);
+    emit_to_context(&out, word, CTX_UNDEFINED + 8 * p->element);
+}
+
 static void emit_pair_load(struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
     int offset, place, piece = p->size >= 8 ? 8 : 4;
@@ -506,7 +600,7 @@ static void emit_pair_load(struct pair *p, int step) {
     }
     for (int done = 0; done < p->size; done += 8) {
         enum word expected = word_now(p->load, done);
-        uint8_t *defined = p->late || expected > WORD_DEFINED
+        uint8_t *defined = p->late || (expected > WORD_DEFINED && !is_flat(p))
                                ? NULL /* faster, and costs little where it is defined after all */
                                : emit_if_defined(from, p->size, done);
         place = emit_place(from, &places[p->from_place], step, &offset);
@@ -621,7 +715,9 @@ static void emit_step(int step) {
     if (role_of(i) != PLAIN) /* a jump leads to the next step */
         return;
     struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
-    if (p && p->load == i)
+    if (p && p->load == i && is_part(p))
+        emit_part_load(p, step);
+    else if (p && p->load == i)
         expecting ? emit_expected_load(p, step) : emit_pair_load(p, step);
     else if (p)
         expecting ? emit_expected_store(p, step) : emit_pair_store(p, step);
@@ -736,19 +832,46 @@ static void emit_patience(int extension, int value) { /* <op> dword fs:[patience
     emit8(&out, value);
 }
 
+/* Jumps taken in all but one of about PAUSE rounds, by where a register has stepped to: a count
+   in memory would make each round wait for the one before. NULL: none does. */
+static uint8_t *emit_unless_time(void) {
+    for (int k = 0; k < place_count; k++) {
+        int64_t stride = places[k].reg >= 0 ? stride_of(&places[k]) : 0, window = 4;
+        stride = stride < 0 ? -stride : stride;
+        if (!stride || stride > 1 << 16)
+            continue;
+        while (window < stride)
+            window *= 2;
+        if (places[k].reg >= 8)
+            emit8(&out, 0x41);
+        emit8(&out, 0xf7); /* test reg, the bits between */
+        emit8(&out, 0xc0 | (places[k].reg & 7));
+        emit32(&out, (PAUSE - 1) * window);
+        return emit_short_jump(IF_NOT_ZERO);
+    }
+    return NULL;
+}
+
 /* Where a round of the usual version ends: the next one is as expected, mostly. Where too many
    were not (elements from here and there), some go on as they are. */
 static void emit_next_round(void) {
     static unsigned next;
-    enum { NOT_SIGN = 9, GREATER = 15, SUBTRACT = 5, COMPARE = 7 };
+    enum { GREATER = 15, SUBTRACT = 5, COMPARE = 7 };
     const uint8_t *expected = again;
     patience = CTX_PATIENCE + 8 * (int)(next++ % PATIENCE_COUNT);
     note_place(trace[0].pc, spilled, PLACE_EXACT);
     again = out.at;
+    emit_patience(COMPARE, 0);
+    uint8_t *paused = emit_short_jump(IF_SIGN);
     emit_patience(SUBTRACT, 1);
-    patch_jump(emit_short_jump(NOT_SIGN), expected);
-    emit_patience(COMPARE, -PAUSE);
-    uint8_t *usual_way = emit_short_jump(GREATER);
+    emit_jump(&out, expected);
+    patch_jump(paused, out.at);
+    uint8_t *usual_way = emit_unless_time();
+    if (!usual_way) {
+        emit_patience(SUBTRACT, 1);
+        emit_patience(COMPARE, -PAUSE);
+        usual_way = emit_short_jump(GREATER);
+    }
     emit_context_constant(&out, patience, PATIENCE);
     emit_jump(&out, expected);
     patch_jump(usual_way, out.at);
@@ -780,7 +903,7 @@ void emit_steady(void) {
     emit_round();
     emit_others();
     for (int k = 0; k < pair_count; k++)
-        for (int done = 0; done < pairs[k].size; done += 8) {
+        for (int done = 0; done < pairs[k].size && !is_part(&pairs[k]); done += 8) {
             uint8_t *jumps[3];
             int count = emit_unrecorded(&pairs[k].none[done / 8], jumps);
             leave_by_all(jumps, count, pairs[k].load_leave);
