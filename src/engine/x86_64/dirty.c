@@ -133,6 +133,8 @@ void emit_dirty_link(gaddr target) {
     uint8_t *jumps[FEW_WORDS];
     bool dead = flags_dead_at(target);
     int count = 0;
+    if (go_on_steady && steady_is_dense())
+        emit_into_steady(0, false);
     if (dead) {
         count = emit_compare_words(now.possible, jumps);
     } else {

@@ -271,16 +271,21 @@ bool pattern_now(const struct instruction *load, int done, struct pattern *p) {
     return p->constant >= 0;
 }
 
-bool pattern_changes(const struct instruction *load, int done, int64_t ahead) {
+/* Where the load is of at present, and so many bytes further on; false: that cannot be told. */
+static bool addresses_now(const struct instruction *load, int64_t ahead, gaddr *a, gaddr *b) {
     struct mapping m;
-    gaddr a;
-    if (!address_now(load, &a))
+    if (!address_now(load, a))
         return false;
-    a += (gaddr)done;
-    gaddr b = a + (gaddr)ahead;
-    if (b >= GUEST_END - 32 || !(heap_near(b) || memory_lookup(b, &m)))
+    *b = *a + (gaddr)ahead;
+    return *b < GUEST_END - 64 && (heap_near(*b) || memory_lookup(*b, &m));
+}
+
+bool pattern_changes(const struct instruction *load, int done, int64_t ahead) {
+    gaddr a, b;
+    if (!addresses_now(load, ahead, &a, &b))
         return false;
-    for (unsigned k = 0; k < (load->memory[load->encoded].size >= 8 ? 8 : 4); k += 4) {
+    for (unsigned k = (unsigned)done, end = k + (load->memory[load->encoded].size >= 8 ? 8 : 4);
+         k < end; k += 4) {
         uint32_t here = 0, there = 0;
         copy_bytes(&here, shadow_of(a + k), 4);
         copy_bytes(&there, shadow_of(b + k), 4);
@@ -288,6 +293,16 @@ bool pattern_changes(const struct instruction *load, int done, int64_t ahead) {
             return true;
     }
     return false;
+}
+
+bool pattern_undefined(const struct instruction *load, int64_t ahead) {
+    gaddr a, b;
+    uint8_t bits = 0;
+    if (!addresses_now(load, ahead, &a, &b))
+        return false;
+    for (unsigned k = 0; k < load->memory[load->encoded].size; k++)
+        bits |= *(const uint8_t *)shadow_of(b + k);
+    return bits;
 }
 
 uint8_t *emit_pattern_bits(const struct memory *m, int done, const struct pattern *p, int word,

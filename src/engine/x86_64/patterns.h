@@ -48,6 +48,9 @@ bool pattern_now(const struct instruction *load, int done, struct pattern *p);
    from elsewhere; false, too: that cannot be told. */
 bool pattern_changes(const struct instruction *load, int done, int64_t ahead);
 
+/* Whether it would find anything undefined so many bytes further on. */
+bool pattern_undefined(const struct instruction *load, int64_t ahead);
+
 /* Leaves unless the bits at gs:[m + done] are those; `word` may change: its value since is in
    `held`, 0 at first. */
 uint8_t *emit_pattern_bits(const struct memory *m, int done, const struct pattern *p, int word,

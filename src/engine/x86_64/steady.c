@@ -52,6 +52,7 @@ static uint8_t *steps[STEPS + 1]; /* the code here, where it may be entered */
 static const uint32_t *live;
 static const uint8_t *again; /* the code of the first step */
 static bool wraps; /* the last step leads to the first */
+static bool dense; /* what is to be copied next is undefined now and then */
 static struct {
     uint8_t *jump;
     int step;
@@ -239,6 +240,33 @@ static bool words_vary(void) {
         }
     }
     return false;
+}
+
+/* By how much an operand goes along in a round; 0: that cannot be told. */
+static int64_t operand_stride(const struct memory *m) {
+    int64_t stride = 0, by;
+    for (int s = 0; s < step_count; s++) {
+        if (!operand_moves(m, &trace[s], &by))
+            return 0;
+        stride += by;
+    }
+    return stride;
+}
+
+/* Whether several of the rounds that come next copy something undefined. */
+static bool finds_undefined(void) {
+    enum { AHEAD = 8, SEVERAL = 2 };
+    int rounds = 0;
+    for (int n = 0; n < AHEAD; n++) {
+        bool found = false;
+        for (int k = 0; k < pair_count; k++) {
+            const struct instruction *load = pairs[k].load;
+            int64_t stride = operand_stride(&load->memory[load->encoded]);
+            found |= stride && pattern_undefined(load, n * stride);
+        }
+        rounds += found;
+    }
+    return rounds >= SEVERAL;
 }
 
 /* Whether branches in the loop lead to the step. */
@@ -443,7 +471,10 @@ void steady_begin(const uint32_t *flags_live, bool leads_back) {
     }
     if (!found)
         step_count = 0;
+    dense = found && finds_undefined();
 }
+
+bool steady_is_dense(void) { return dense; }
 
 void steady_step(int step) {
     if (step > step_count || !step_count)

@@ -263,6 +263,8 @@ bool emit_steady_end(void);
 /* Where the steady version can go on at the step: does so, but falls through where it
    cannot after all. `noted`: in code that note_place is told of. */
 void emit_into_steady(int step, bool noted);
+/* Whether it is worth it though nothing is undefined at the moment. */
+bool steady_is_dense(void);
 /* Whether the branch, taken, leads to step 0. */
 bool steady_goes_on(const struct instruction *branch);
 
