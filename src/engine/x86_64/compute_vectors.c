@@ -17,21 +17,26 @@ static int vector_of(const ZydisDecodedOperand *o) {
 
 bool find_lanes(const struct instruction *i, const struct plan *p, struct lanes *l) {
     int rule = rule_of(i, &l->lane), count = i->z.operand_count_visible;
-    const ZydisDecodedOperand *o = i->operands, *first = &o[count == 3 ? 1 : 0];
-    const ZydisDecodedOperand *second = first + 1;
+    const ZydisDecodedOperand *o = i->operands;
+    if (rule == RULE_V_LANES && count > 2 && o[count - 1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+        count--; /* says which comparison, how to round */
+    bool unary = rule == RULE_V_LANES && count == 2 && !(o[0].actions & ZYDIS_OPERAND_ACTION_MASK_READ);
+    const ZydisDecodedOperand *first = &o[count == 3 || unary ? 1 : 0];
+    const ZydisDecodedOperand *second = unary ? first : first + 1;
     l->rule = rule;
     l->vex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_VEX;
     l->wide = o[0].size == 256;
     if ((!l->vex && i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY) || count < 2 || count > 3 ||
-        (count == 3) != l->vex || i->mask || p->half || p->sums ||
+        (!unary && (count == 3) != l->vex) || i->mask || p->half || p->sums ||
         (l->wide && !has_wide_integers()))
         return false;
     l->target = vector_of(&o[0]);
     l->a = vector_of(first);
     l->b = vector_of(second);
     l->from = second->type == ZYDIS_OPERAND_TYPE_MEMORY ? &i->memory[i->encoded] : NULL;
-    if (l->target < 0 || l->a < 0 || l->target > 15 || l->a > 15 || l->b > 15 || l->a == l->b ||
-        (l->b < 0) != (l->from != NULL))
+    if (l->target < 0 || (l->a < 0 && !unary) || l->target > 15 || l->a > 15 || l->b > 15 ||
+        (l->a == l->b && !unary) || (l->b < 0) != (l->from != NULL) ||
+        (unary && o[0].size != o[1].size))
         return false;
     uint32_t size = rule == RULE_V_SCALAR ? (uint32_t)l->lane : l->wide ? 32 : 16;
     if (l->from && (i->encoded < 0 || !is_operand(l->from) || l->from->size != size))
@@ -41,19 +46,24 @@ bool find_lanes(const struct instruction *i, const struct plan *p, struct lanes 
         l->lane = 4;
         return true;
     case RULE_V_LANES:
-        return l->lane == 4 && (first->actions & ZYDIS_OPERAND_ACTION_READ) &&
+        return l->lane <= 4 && (first->actions & ZYDIS_OPERAND_ACTION_READ) &&
                (count == 2 || !(o[0].actions & ZYDIS_OPERAND_ACTION_READ));
     case RULE_V_SCALAR: /* when the lowest lanes are defined after all */
         return (l->lane == 4 || l->lane == 8) && count == 2 &&
                (first->actions & ZYDIS_OPERAND_ACTION_READ);
-    case RULE_V_ADD: case RULE_V_SUB:
+    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL:
         return l->lane <= 4;
     default:
         return false;
     }
 }
 
-enum { P_EQUAL = 0x76, P_OR = 0xeb, P_AND = 0xdb, P_ANDN = 0xdf, P_XOR = 0xef, P_MASK = 0xd7 };
+enum { P_EQUAL_BYTES = 0x74, P_EQUAL_HALVES, P_EQUAL, P_OR = 0xeb, P_AND = 0xdb, P_ANDN = 0xdf,
+       P_XOR = 0xef, P_MASK = 0xd7 };
+
+static int lanes_equal(const struct lanes *l) {
+    return l->lane == 1 ? P_EQUAL_BYTES : l->lane == 2 ? P_EQUAL_HALVES : P_EQUAL;
+}
 
 static int vx, vy, vz, vw; /* vectors to work with, saved in these slots */
 enum { SAVED = CTX_VALUE + 64 * 3 };
@@ -283,11 +293,27 @@ static void emit_lane_bits(const struct lanes *l) {
         emit_bound(vx, l, false);
         with(P_ANDN, vx, vy);
         return;
+    case RULE_V_EQUAL: /* lanes with undefined bits of which the others do not differ */
+        take(vx, s);
+        with_word(P_OR, vx, t);
+        with(P_XOR, vy, vy);
+        with(P_OR, vy, l->a);
+        if (l->b < 0)
+            move_operand(vz, l->from);
+        with(P_XOR, vy, l->b < 0 ? vz : l->b);
+        with(P_XOR, vz, vz);
+        with(P_OR, vz, vx);
+        with(P_ANDN, vz, vy);
+        with(P_XOR, vy, vy);
+        with(lanes_equal(l), vz, vy);
+        with(lanes_equal(l), vx, vy);
+        with(P_ANDN, vx, vz);
+        return;
     default: /* any bit of a lane, for all of it */
         take(vy, s);
         with_word(P_OR, vy, t);
         with(P_XOR, vx, vx);
-        with(P_EQUAL, vy, vx);
+        with(lanes_equal(l), vy, vx);
         with(P_EQUAL, vx, vx);
         with(P_ANDN, vy, vx);
         with(P_XOR, vx, vx);
@@ -340,7 +366,7 @@ static void emit_scalar(const struct lanes *l) {
 }
 
 void emit_vectors(const struct instruction *i, const struct lanes *l) {
-    uint32_t used = 1u << l->target | 1u << l->a | (l->b < 0 ? 0 : 1u << l->b);
+    uint32_t used = 1u << l->target | (l->a < 0 ? 0 : 1u << l->a) | (l->b < 0 ? 0 : 1u << l->b);
     int saved[4];
     for (int k = 0; k < 4; k++) {
         saved[k] = pick_vector(used);
@@ -369,12 +395,13 @@ void emit_vectors(const struct instruction *i, const struct lanes *l) {
         emit_registers(general, emit_unspill);
     }
     int first = leave_count;
-    bool open_a = may_be_undefined(l->a), one = !open_a || !may_be_undefined(l->b);
+    bool open_a = may_be_undefined(l->a);
+    bool one = !open_a || !may_be_undefined(l->b) || l->a == l->b;
     for (int k = 0; k < 4; k++)
         emit_vector_to_context(saved[k], vex, SAVED + 64 * k);
     note_place(i->pc, 0, false);
     bool sum = l->rule == RULE_V_ADD || l->rule == RULE_V_SUB;
-    bool bytewise = l->rule != RULE_V_LANES && (l->lane < 4 || !sum);
+    bool bytewise = l->lane < 4 || (l->rule != RULE_V_LANES && !sum);
     if (one)
         copy_origins(origins_of(l->target), origins_of(open_a ? l->a : l->b), wide ? 32 : 16);
     else

@@ -18,24 +18,33 @@ static bool lane_any(struct step *k, int n, int at, int lane) {
 void vector_bitwise(struct step *k) {
     const struct plan *p = k->p;
     int x = first_source(p), y = x + 1, size = p->operands[0].size;
-    for (int i = 0; i < size; i++) {
-        uint8_t a = k->value[x][i], s = k->bits[x][i], b = k->value[y][i], t = k->bits[y][i], r;
+    int piece = size < 8 ? size : 8;
+    for (int i = 0; i < size; i += piece) {
+        uint64_t a = load(k->value[x] + i, piece), s = load(k->bits[x] + i, piece);
+        uint64_t b = load(k->value[y] + i, piece), t = load(k->bits[y] + i, piece), r;
         if (p->rule == RULE_V_ANDN)
-            a = (uint8_t)~a;
+            a = ~a;
         if (p->rule == RULE_V_OR)
-            r = (uint8_t)((s | t) & (~a | s) & (~b | t));
+            r = (s | t) & (~a | s) & (~b | t);
         else if (p->rule == RULE_V_XOR)
             r = s | t;
         else
             r = (s | t) & (a | s) & (b | t);
-        k->out[0][i] = r;
+        store(k->out[0] + i, r, piece);
     }
 }
 
 void vector_lanes(struct step *k) {
     const struct plan *p = k->p;
     int x = first_source(p), y = x + 1, size = reach_of(p), lane = p->lane;
+    bool compares = p->operands[0].kind == OPERAND_MASK; /* wants to know of values as well */
     for (int at = 0; at < size; at += lane) {
+        if (at % 8 == 0 && size - at >= 8 && !compares &&
+            !(load(k->bits[x] + at, 8) | load(k->bits[y] + at, 8))) {
+            store(k->out[0] + at, 0, 8);
+            at += 8 - lane;
+            continue;
+        }
         uint64_t a = load(k->value[x] + at, lane), s = load(k->bits[x] + at, lane);
         uint64_t b = load(k->value[y] + at, lane), t = load(k->bits[y] + at, lane);
         uint64_t m = mask_for(lane), r = s | t;
@@ -85,7 +94,15 @@ void vector_lanes(struct step *k) {
 void vector_any(struct step *k) {
     const struct plan *p = k->p;
     int size = reach_of(p), lane = p->lane;
-    for (int at = 0; at < size; at += lane) {
+    bool plain = !p->half && !p->sums && size % 8 == 0;
+    for (int at = 0; at < size && plain; at += 8) {
+        uint64_t bits = 0;
+        for (int n = 0; n < p->count; n++)
+            if (p->operands[n].read && p->operands[n].kind != OPERAND_IMMEDIATE)
+                bits |= load(k->bits[n] + at, 8);
+        store(k->out[0] + at, lanes_with_any(bits, lane), 8);
+    }
+    for (int at = 0; at < size && !plain; at += lane) {
         bool bad = false;
         for (int n = 0; n < p->count; n++)
             if (p->operands[n].read && p->operands[n].kind != OPERAND_IMMEDIATE)

@@ -158,6 +158,15 @@ static inline void fill_lane(uint8_t *out, int at, int lane, bool bad) {
     fill_bytes(out + at, bad ? 0xff : 0, (uint64_t)lane);
 }
 
+/* All of each lane, of so many bytes, of which any bit is set. */
+static inline uint64_t lanes_with_any(uint64_t w, int lane) {
+    if (lane >= 8)
+        return w ? ~0ULL : 0;
+    uint64_t ones = lane == 1 ? 0x0101010101010101 : lane == 2 ? 0x0001000100010001 : 0x100000001;
+    uint64_t tops = ones << (8 * lane - 1), any = (w | ((w & ~tops) + ~tops)) & tops;
+    return (any >> (8 * lane - 1)) * mask_for(lane);
+}
+
 static inline uint64_t merge_bits(uint64_t a, uint64_t s, uint64_t b, uint64_t t) {
     return s | t | (a ^ b);
 }
