@@ -127,8 +127,14 @@ static void emit_b(const struct sum *q, int reg) {
     }
 }
 
+static bool is_open(int reg) { return reg == MEMORY || (reg >= 0 && now.possible & bit(reg)); }
+
 /* What it may be at least and at most: undefined bits 0, or 1. */
 static void emit_least(int reg, int of) {
+    if (!is_open(of)) {
+        emit_register_op(&out, OP_MOV, reg, of);
+        return;
+    }
     emit_context_op(&out, OP_MOV, reg, word_of(of));
     emit_not(reg);
     emit_register_op(&out, OP_AND, reg, of);
@@ -136,14 +142,15 @@ static void emit_least(int reg, int of) {
 
 static void emit_most(int reg, int of) {
     emit_register_op(&out, OP_MOV, reg, of);
-    emit_context_op(&out, OP_OR, reg, word_of(of));
+    if (is_open(of))
+        emit_context_op(&out, OP_OR, reg, word_of(of));
 }
 
 static void emit_b_bound(const struct sum *q, int reg, bool most) {
     emit_b(q, reg);
-    if (q->b >= 0 && most) {
+    if (is_open(q->b) && most) {
         emit_context_op(&out, OP_OR, reg, word_of(q->b));
-    } else if (q->b >= 0) { /* not: (~b | t) is b & ~t */
+    } else if (is_open(q->b)) { /* not: (~b | t) is b & ~t */
         emit_not(reg);
         emit_context_op(&out, OP_OR, reg, word_of(q->b));
         emit_not(reg);
@@ -161,8 +168,9 @@ static void emit_sum(const struct sum *q) {
     emit_b_bound(q, w, difference);
     emit_register_op(&out, op, x, w);
     emit_register_op(&out, OP_XOR, x, y);
-    emit_context_op(&out, OP_OR, x, word_of(q->a));
-    if (q->b >= 0)
+    if (is_open(q->a))
+        emit_context_op(&out, OP_OR, x, word_of(q->a));
+    if (is_open(q->b))
         emit_context_op(&out, OP_OR, x, word_of(q->b));
 }
 
@@ -344,7 +352,55 @@ static void store_bits(const struct sum *q, int size) { /* mov <size> fs:[word],
     emit_memory(&out, x, -1, -1, 1, word_of(q->target));
 }
 
+static void emit_lower_half(void) { /* mov x, x: the upper half is 0 */
+    emit8(&out, rex(0, x, 0, x));
+    emit8(&out, OP_MOV);
+    emit8(&out, 0xc0 | (x & 7) << 3 | (x & 7));
+}
+
+static void emit_flags_defined(void) {
+    if (!(now.possible & bit(ELEMENT_FLAGS)))
+        return;
+    emit_context_constant(&out, CTX_UNDEFINED_FLAGS, 0);
+    emit_context_constant(&out, CTX_UNDEFINED_FLAGS + 4, 0);
+}
+
+/* Of registers of which one is defined: its bits say which of the other's stay undefined. */
+static bool emit_logic_of_one(const struct instruction *i, const struct sum *q) {
+    bool logic = q->kind == AND || q->kind == OR || q->kind == XOR;
+    if (!logic || q->from || q->size < 4 || is_open(q->a) == is_open(q->b))
+        return false;
+    int open = is_open(q->a) ? q->a : q->b;
+    x = pick_scratch(i->registers_used | i->registers_written | 1u << RSP);
+    emit_registers(1u << x, emit_spill);
+    note_place(i->pc, 1u << x, false);
+    if (open != q->target) {
+        emit_context_op(&out, OP_MOV, x, origin_of(open));
+        emit_to_context(&out, x, CTX_ORIGIN_OF(q->target));
+    }
+    if (q->kind == XOR) {
+        emit_context_op(&out, OP_MOV, x, word_of(open));
+    } else {
+        if (open == q->a)
+            emit_b(q, x);
+        else
+            emit_register_op(&out, OP_MOV, x, q->a);
+        if (q->kind == OR)
+            emit_not(x);
+        emit_context_op(&out, OP_AND, x, word_of(open));
+    }
+    if (q->size == 4)
+        emit_lower_half();
+    store_bits(q, 8);
+    emit_flags_defined();
+    emit_registers(1u << x, emit_unspill);
+    leave[0] = emit_long_jump();
+    return true;
+}
+
 void emit_general(const struct instruction *i, const struct sum *q) {
+    if (emit_logic_of_one(i, q))
+        return;
     uint32_t used = i->registers_used | i->registers_written | 1u << RSP;
     x = pick_scratch(used);
     y = pick_scratch(used | 1u << x);
@@ -379,9 +435,8 @@ void emit_general(const struct instruction *i, const struct sum *q) {
     } else {
         bool sum = q->kind == ADDRESS;
         int a = sum ? q->memory->base : q->a, b = sum ? q->memory->index : q->b;
-        uint64_t open = now.possible;
-        a = a >= 0 && open & bit(a) ? a : -1;
-        b = b == MEMORY || (b >= 0 && open & bit(b)) ? b : -1;
+        a = is_open(a) ? a : -1;
+        b = is_open(b) ? b : -1;
         emit_sum_origin(q, a, b);
         emit_to_context(&out, y, CTX_VALUE); /* y is needed */
         if (q->kind == ADDRESS)
@@ -390,21 +445,16 @@ void emit_general(const struct instruction *i, const struct sum *q) {
             emit_sum(q);
         else
             emit_logic(q);
-        if (q->size == 4) { /* mov x, x: the upper half is 0 */
-            emit8(&out, rex(0, x, 0, x));
-            emit8(&out, OP_MOV);
-            emit8(&out, 0xc0 | (x & 7) << 3 | (x & 7));
-        }
+        if (q->size == 4)
+            emit_lower_half();
         store_bits(q, q->size < 4 ? q->size : 8);
         if (q->size >= 4 || q->b >= 0) { /* else that of the target stays */
             emit_from_context(&out, y, CTX_VALUE);
             emit_to_context(&out, y, CTX_ORIGIN_OF(q->target));
         }
     }
-    if (q->kind != SHIFT && now.possible & bit(ELEMENT_FLAGS)) {
-        emit_context_constant(&out, CTX_UNDEFINED_FLAGS, 0);
-        emit_context_constant(&out, CTX_UNDEFINED_FLAGS + 4, 0);
-    }
+    if (q->kind != SHIFT)
+        emit_flags_defined();
     emit_registers(spilled, emit_unspill);
     uint8_t *done = emit_long_jump();
     for (int k = 0; k < leave_count; k++)
