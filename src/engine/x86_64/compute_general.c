@@ -415,6 +415,7 @@ void emit_general(const struct instruction *i, const struct sum *q) {
         emit_shift_origin(i, q);
     } else if (q->kind == PART) {
         leave_count += emit_part_origin(q->memory, w, y, leave + leave_count);
+        emit_twice(y);
         emit_gs(q->memory, 0, x); /* movzx x, gs:[m] */
         emit8(&out, 0x0f);
         emit8(&out, q->size == 1 ? 0xb6 : 0xb7);

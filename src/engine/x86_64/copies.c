@@ -57,7 +57,7 @@ static uint8_t *emit_compare_context(int reg, bool wide, int offset) {
 }
 
 uint8_t *emit_part_place(int reg, int size) {
-    uint8_t *odd = leave_by_bits(reg, size - 1);
+    uint8_t *odd = size > 1 ? leave_by_bits(reg, size - 1) : NULL;
     emit_align(reg);
     emit_place_of_word(reg);
     return odd;
@@ -206,12 +206,12 @@ uint8_t *leave_by_byte(int word) { /* cmp word, ORIGIN_BYTE_CODES; names of slot
 int emit_part_origin(const struct memory *m, int place, int word, uint8_t **leave) {
     int count = 0;
     emit_lea(m, place);
-    leave[count++] = emit_part_place(place, (int)m->size);
+    leave[count] = emit_part_place(place, (int)m->size);
+    count += leave[count] != NULL;
     emit_take_origin(place, word, 0, false);
     emit_compare_least(word);
     leave[count++] = emit_short_jump(IF_BELOW);
     leave[count++] = leave_by_byte(word);
-    emit_twice(word);
     return count;
 }
 
@@ -295,6 +295,7 @@ int emit_known_origin(struct cold *c, bool flags) {
         at = CTX_ODD + ODD_SIZE * (int)(next++ % ODD_COUNT);
     if (size < 4) {
         odd_count = emit_part_origin(m, place, word, odd);
+        emit_twice(word);
         for (int done = 0; done < (slot < ELEMENT_VECTOR ? 8 : 32); done += 8)
             emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
         goto found;
@@ -404,7 +405,8 @@ void emit_known_target(struct cold *c, bool flags) {
     emit_spill(&out, RCX);
     emit_spill(&out, RDX);
     emit_lea(m, RCX);
-    leave[count++] = m->size < 4 ? emit_part_place(RCX, (int)m->size) : emit_origin_place(RCX);
+    leave[count] = m->size < 4 ? emit_part_place(RCX, (int)m->size) : emit_origin_place(RCX);
+    count += leave[count] != NULL;
     if (m->size < 4) {
         emit_from_context(&out, RDX, CTX_ORIGIN + 16 * slot);
         leave[count++] = leave_by_byte(RDX);
@@ -471,7 +473,8 @@ uint8_t *emit_same_store(const struct memory *m, int element, int offset) {
     }
     uint8_t *defined = emit_short_jump(IF_ZERO);
     if (m->size < 4) {
-        normal[count++] = emit_part_place(RCX, (int)m->size);
+        normal[count] = emit_part_place(RCX, (int)m->size);
+        count += normal[count] != NULL;
         emit_from_context(&out, RDX, CTX_ORIGIN_OF(element));
         normal[count++] = leave_by_byte(RDX);
         normal[count++] = emit_compare_origin(RCX, RDX, false, 0);

@@ -14,7 +14,7 @@ uint8_t *emit_long_jump(void);
    returned when the address is not aligned. */
 uint8_t *emit_origin_place(int reg);
 void emit_place_of_word(int reg); /* without that */
-/* The same for a part of a word: `size` is 1 or 2. */
+/* The same for a part of a word: `size` is 1, from which nothing leaves (NULL), or 2. */
 uint8_t *emit_part_place(int reg, int size);
 /* Leaves where one of the lowest bits is set. */
 uint8_t *leave_by_bits(int reg, int bits);
@@ -49,7 +49,7 @@ uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset);
 uint8_t *emit_unless_least(int word, int half, const struct memory *m, int done);
 /* Leaves where the word of origin is one for each byte. */
 uint8_t *leave_by_byte(int word);
-/* Of 1 or 2 bytes at m, twice in `word`: where it is recorded, and of all of their word. */
+/* Of 1 or 2 bytes at m, to `word`: where it is recorded, and of all of their word. */
 int emit_part_origin(const struct memory *m, int place, int word, uint8_t **leave);
 /* mov reg, gs:[from + done] */
 void emit_take_bits(const struct memory *from, int reg, bool wide, int done);

@@ -601,10 +601,14 @@ static void emit_part_load(const struct pair *p, int step) {
     leave_by(emit_short_jump(IF_NOT_ZERO), step);
     uint8_t *defined = emit_if_defined(from, p->size, 0);
     leave_by_all(jumps, emit_part_origin(from, spare, word, jumps), step);
-    if (!p->dead)
+    if (!p->dead) {
+        emit_twice(word);
         emit_to_context(&out, word, CTX_ORIGIN_OF(p->element));
+    }
     emit_lea(&p->to, spare);
-    leave_by(emit_part_place(spare, p->size), step);
+    uint8_t *odd = emit_part_place(spare, p->size);
+    if (odd)
+        leave_by(odd, step);
     leave_by(emit_compare_origin(spare, word, false, 0), step);
     patch_jump(defined, out.at);
     if (p->dead)
