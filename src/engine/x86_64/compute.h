@@ -18,6 +18,9 @@ void emit_computed(void);
 
 /* dirty.c: 16 bytes of a vector, or all there are, to a slot of the context and back. */
 void emit_vector_to_context(int number, bool all, int offset);
+/* Bytes of the context from one place to another, 8 at a time as origins are written, by way of
+   a vector, whose value is lost; VEX or legacy. */
+void emit_origins_through(int vector, bool vex, int to, int from, int bytes);
 void emit_vector_from_context(int number, bool all, int offset);
 
 #endif

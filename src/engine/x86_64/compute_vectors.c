@@ -127,19 +127,20 @@ static void move_operand(int reg, const struct memory *m) { /* movups reg, [m] *
 static void take(int reg, int offset) { move_vector(0x10, reg, offset); }
 static void put(int reg, int offset) { move_vector(0x11, reg, offset); }
 
-static void move_half(int prefix, int opcode, int reg, int base, int offset) {
+/* Half of a vector from the context: its lower one, and the upper becomes 0, or its upper one. */
+static void take_half_vector(bool upper, int reg, int offset) {
     emit8(&out, 0x64);
     if (vex) {
         emit8(&out, 0xc5);
-        emit8(&out, (reg & 8 ? 0 : 0x80) | (~base & 15) << 3 | prefix);
+        emit8(&out, (reg & 8 ? 0 : 0x80) | (upper ? ~reg & 15 : 15) << 3 | (upper ? 0 : 2));
     } else {
-        if (prefix)
-            emit8(&out, prefix == 1 ? 0x66 : 0xf3);
+        if (!upper)
+            emit8(&out, 0xf3);
         if (reg & 8)
             emit8(&out, 0x44);
         emit8(&out, 0x0f);
     }
-    emit8(&out, opcode);
+    emit8(&out, upper ? 0x16 : 0x7e); /* movhps, movq */
     emit_memory(&out, reg, -1, -1, 1, offset);
 }
 
@@ -149,15 +150,13 @@ static void take_origins(int reg, int offset) {
         take(reg, offset);
         return;
     }
-    move_half(2, 0x7e, reg, 0, offset);       /* movq reg, fs:[offset] */
-    move_half(0, 0x16, reg, reg, offset + 8); /* movhps reg, fs:[offset + 8] */
+    take_half_vector(false, reg, offset);
+    take_half_vector(true, reg, offset + 8);
 }
 
 static void copy_origins(int to, int from, int size) {
-    for (int at = 0; to != from && at < size; at += 8) {
-        move_half(2, 0x7e, vx, 0, from + at);
-        move_half(1, 0xd6, vx, 0, to + at); /* movq fs:[to], vx */
-    }
+    if (to != from)
+        emit_origins_through(vx, vex, to, from, size);
 }
 
 static int bits_of(int v) { return v < 0 ? MEMORY_BITS : CTX_UNDEFINED_VECTOR + 64 * v; }

@@ -72,6 +72,13 @@ static void emit_quarter(bool back, bool vex, int reg, int offset) {
     emit_memory(&out, reg, -1, -1, 1, offset);
 }
 
+void emit_origins_through(int vector, bool vex, int to, int from, int bytes) {
+    for (int at = 0; at < bytes; at += 8) {
+        emit_quarter(false, vex, vector, from + at);
+        emit_quarter(true, vex, vector, to + at);
+    }
+}
+
 static void emit_vector_move(const struct instruction *i, int to, int from) {
     bool vex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_VEX;
     int bytes = i->operands[0].size / 8;
@@ -85,10 +92,8 @@ static void emit_vector_move(const struct instruction *i, int to, int from) {
         emit_vector_from_context(to, false, CTX_UNDEFINED_VECTOR + 64 * from);
     }
     emit_vector_to_context(to, vex, CTX_UNDEFINED_VECTOR + 64 * to);
-    for (int at = 0; at < bytes; at += 8) {
-        emit_quarter(false, vex, to, CTX_ORIGIN_OF(ELEMENT_VECTOR + from) + at);
-        emit_quarter(true, vex, to, CTX_ORIGIN_OF(ELEMENT_VECTOR + to) + at);
-    }
+    emit_origins_through(to, vex, CTX_ORIGIN_OF(ELEMENT_VECTOR + to),
+                         CTX_ORIGIN_OF(ELEMENT_VECTOR + from), bytes);
 }
 
 bool emit_register_move(const struct instruction *i, bool flags_live) {
