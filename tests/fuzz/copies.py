@@ -34,7 +34,7 @@ class Kind:
         to, other = r.sample(self.arrays, 2)
         what = r.choice(["copy", "turn", "swap", "rotate", "shift", "some", "sort", "define", "touch",
                          "undefine", "halves", "through", "pointers", "bubble", "either",
-                         "each", "all", "parts", "parts turned"])
+                         "each", "all", "parts", "parts turned", "walk"])
         if not m and what in ("define", "touch", "undefine"):
             what = "copy"
         i = r.randrange(n)
@@ -67,6 +67,14 @@ class Kind:
                     f"{loop} {{ u *to = (u *)(x + i); const u *from = (const u *)(y + ({source})); "
                     f"for (unsigned long k = 0; k < sizeof *x / sizeof(u); k++) {{ {still} to[k] = from[k]; }} }}",
                     (to, other), assign([(j, n - 1 - j if turned else j) for j in range(n)]))
+        if what == "walk": # over all of it by pointers, what is left by bytes
+            u = r.choice(["unsigned char", "unsigned short", "unsigned", "unsigned long"])
+            still = r.choice(["", '__asm__ volatile("" : "+r"(k));'])
+            return (f"typedef {u} __attribute__((may_alias)) u; unsigned long k = {n} * sizeof *x; "
+                    f"u *to = (u *)x; const u *from = (const u *)y; "
+                    f"while (k >= sizeof(u)) {{ k -= sizeof(u); {still} *to++ = *from++; }} "
+                    f"char *last = (char *)to; while (k--) last[k] = ((const char *)from)[k];",
+                    (to, other), assign([(j, j) for j in range(n)]))
         if what == "turn":
             return (f"{loop} x[i] = y[{n - 1} - i];", (to, other),
                     assign([(j, n - 1 - j) for j in range(n)]))

@@ -802,7 +802,8 @@ static void dispatch_exit(struct context *c) {
         uint64_t possible = set_of(link->possible);
         c->pc = link_target(link);
         c->dirty = dirty_now(c);
-        if (!c->dirty || count_ones(possible) > 12) {
+        /* of a loop, where nothing is undefined at the moment, its dirty version is meant as well */
+        if ((!c->dirty && possible) || count_ones(possible) > 12) {
             go_on(c);
             break;
         }

@@ -150,10 +150,9 @@ int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
         emit_rotate(word);
         emit_compare_least(word);
         upper[1] = emit_short_jump(IF_BELOW);
-        if (u->now == WORD_LOWER_DEFINED) {
-            emit_rotate(word);
+        emit_rotate(word);
+        if (u->now == WORD_LOWER_DEFINED)
             emit_to_context(&out, word, u->slot);
-        }
         emit_jump(&out, u->back);
         patch_jump(upper[0], out.at);
         if (u->now == WORD_UPPER_DEFINED) {
@@ -166,6 +165,7 @@ int emit_unrecorded(const struct unrecorded *u, uint8_t **leave) {
         patch_jump(upper[1], out.at);
         emit_bits_of_word(&u->m, 0, u->done + 4);
         leave[count++] = emit_short_jump(IF_NOT_ZERO);
+        emit_rotate(word);
     }
     emit_jump(&out, u->back);
     return count;
@@ -836,7 +836,7 @@ enum word word_now(const struct instruction *load, int done) {
 
 const struct instruction *copy_store(const struct instruction *load,
                                      bool (*between)(const struct instruction *i, int value),
-                                     struct memory *to) {
+                                     struct memory *to, bool *known) {
     const struct instruction *end = trace + trace_count, *i = load + 1;
     int value = element_of(load->operands[0].reg.value);
     while (i < end && i - load <= BETWEEN && between(i, value))
@@ -853,11 +853,15 @@ const struct instruction *copy_store(const struct instruction *load,
         int64_t amount = 0;
         if (!(b->registers_written & address_uses(to)))
             continue;
-        if (!adds_constant(b, &reg, &amount))
-            return NULL;
+        if (!adds_constant(b, &reg, &amount)) {
+            *to = i->memory[i->encoded];
+            *known = false;
+            return i;
+        }
         to->displacement += (reg == to->base ? amount : 0) +
                             (reg == to->index ? amount * to->scale : 0);
     }
+    *known = true;
     return to->displacement == (int32_t)to->displacement ? i : NULL;
 }
 
@@ -866,8 +870,9 @@ static bool is_single(struct copy *c) {
     const struct memory *from = &c->load->memory[c->load->encoded];
     bool vector = vector_number(c->load->operands[0].reg.value) >= 0;
     int words;
-    c->store = copy_store(c->load, goes_between, &c->to);
-    if (!c->store || !addresses_stay(c))
+    bool known;
+    c->store = copy_store(c->load, goes_between, &c->to, &known);
+    if (!c->store || !known || !addresses_stay(c))
         return false;
     uint32_t used = address_uses(&c->to) | address_uses(from) | used_between(c, &words);
     if (words > WORDS_BETWEEN || (!vector && address_uses(&c->to) & 1u << c->element))

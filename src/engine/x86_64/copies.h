@@ -23,7 +23,7 @@ void emit_compare_least(int word); /* cmp word, ORIGIN_LEAST, of its lower half 
    come to: what is there is mostly what was there the last time. */
 enum word { WORD_UNKNOWN, WORD_DEFINED, WORD_UNDEFINED, WORD_LOWER_DEFINED, WORD_UPPER_DEFINED };
 enum word word_now(const struct instruction *load, int done);
-/* Leaves where a word of origin in a register, which may change, does not hold anywhere though
+/* Leaves where a word of origin in a register, which stays as it is, does not hold anywhere though
    bytes of it, at gs:[m + done], are undefined; of two words (`wide`) both. The second part goes
    out of the way; it returns how many jumps it has put in `leave`. */
 struct unrecorded {
@@ -75,10 +75,11 @@ uint64_t noted_elements(int element, int size);
    0: none. */
 uint32_t copied_size(const struct instruction *load);
 /* The store of what the load brings, close behind it with nothing but `between` before it;
-   `to` is its operand as it is named before the load. */
+   `to` is its operand as it is named before the load or, where that cannot be told (not `known`),
+   at the store. */
 const struct instruction *copy_store(const struct instruction *load,
                                      bool (*between)(const struct instruction *i, int value),
-                                     struct memory *to);
+                                     struct memory *to, bool *known);
 
 /* --- bundles.c --- */
 /* To be told where a trace begins; of a load that meets undefined bits, and whether it alone can

@@ -109,6 +109,18 @@ int emit_compare_words(uint64_t set, uint8_t **jumps) {
     return count;
 }
 
+/* Behind a copy of undefined bits in a loop: the next round may have a steady version, though
+   nothing is undefined at the moment. */
+bool goes_round(gaddr target) {
+    enum { LOOP_BYTES = 1024 };
+    if (!now.dirty || !now.changed || target >= trace[0].pc || trace[0].pc - target > LOOP_BYTES)
+        return false;
+    for (const struct instruction *i = trace; i < trace + trace_count; i++)
+        if (steady_copies(i))
+            return true;
+    return false;
+}
+
 static void add_dirty_link(gaddr target) {
     align_patch(1);
     emit8(&out, 0xe9);
@@ -122,7 +134,12 @@ static bool go_on_steady; /* emit_dirty_link goes back to where the trace began 
 
 void emit_dirty_link(gaddr target) {
     if (!now.dirty || !now.possible) {
-        emit_link(target);
+        if (go_on_steady && steady_is_dense())
+            emit_into_steady(0, false);
+        if (goes_round(target))
+            add_dirty_link(target);
+        else
+            emit_link(target);
         return;
     }
     /* whoever came here found something undefined, and that is still so */

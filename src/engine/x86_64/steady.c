@@ -32,6 +32,7 @@ static struct pair {
     bool dead; /* the register is overwritten before anything else is done with it */
     bool spent; /* and that is so wherever the loop goes: behind the store it counts as defined */
     bool late; /* others may read the target before the store: origins change only there */
+    bool carried; /* where it goes is known at the store only: two registers bring bits and origin */
     int leave; /* the step it leaves for */
     struct differs {
         uint8_t *jump, *same; /* taken where an origin changes; where it goes on */
@@ -58,6 +59,7 @@ static struct {
     int step;
     bool general; /* goes on in the usual version of the loop, if that can be entered there */
 } leaves[LEAVES];
+static bool varying;   /* one round finds other words than the next */
 static bool patterned; /* the loop has the version with expected words */
 static int patience;   /* where the context counts for how long */
 static bool expecting; /* which of them is written */
@@ -71,6 +73,7 @@ static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at
 static uint64_t assumed; /* of `possible` those that are defined after all whenever it is entered */
 static uint32_t used, spilled;
 static int word, spare; /* registers */
+static int carried_bits, carried_origin; /* of the pair that is carried, where there is one */
 static uint8_t *forward[STEPS]; /* jumps of branches to a step further on */
 
 static bool fits_steady(const struct instruction *i) {
@@ -111,17 +114,37 @@ static bool between(const struct instruction *i, int value) {
     return fits_steady(i) && !((plan_inputs(i) | plan_outputs(i)) & whole_element(value));
 }
 
-/* Bytes that a load extends by zeros, to be stored without them: 1 or 2; 0: none. */
+/* A load of 1 or 2 bytes that leaves the rest of the register alone. */
+static bool loads_lower(const struct instruction *load) {
+    const ZydisDecodedOperand *o = load->operands;
+    return load->z.mnemonic == ZYDIS_MNEMONIC_MOV && load->encoded >= 0 && o[0].size < 32 &&
+           o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[1].type == ZYDIS_OPERAND_TYPE_MEMORY &&
+           register_number(o[0].reg.value) >= 0 && o[0].reg.value != ZYDIS_REGISTER_SP &&
+           !(o[0].reg.value >= ZYDIS_REGISTER_AH && o[0].reg.value <= ZYDIS_REGISTER_BH);
+}
+
+/* Bytes that a load extends by zeros, or puts into a register, to be stored alone: 1 or 2;
+   0: none. */
 static uint32_t part_size(const struct instruction *load) {
     const ZydisDecodedOperand *o = load->operands;
-    if (load->z.mnemonic != ZYDIS_MNEMONIC_MOVZX || load->encoded < 0 ||
-        o[1].type != ZYDIS_OPERAND_TYPE_MEMORY || o[0].size < 32 ||
-        o[0].reg.value == ZYDIS_REGISTER_RSP || is_foreign(&load->memory[load->encoded]))
+    bool extends = load->z.mnemonic == ZYDIS_MNEMONIC_MOVZX && load->encoded >= 0 &&
+                   o[1].type == ZYDIS_OPERAND_TYPE_MEMORY && o[0].size >= 32 &&
+                   o[0].reg.value != ZYDIS_REGISTER_RSP;
+    if ((!extends && !loads_lower(load)) || is_foreign(&load->memory[load->encoded]))
         return 0;
     return load->memory[load->encoded].size;
 }
 
 static bool is_part(const struct pair *p) { return p->size < 4; }
+
+bool steady_copies(const struct instruction *i) {
+    return (copied_size(i) || part_size(i)) && dirty_site(i->pc);
+}
+
+/* Whether a pair is under way at the step: loaded before, to be stored there or behind it. */
+static bool is_under_way(const struct pair *p, int step) {
+    return p->load < trace + step && p->store >= trace + step;
+}
 
 static bool find_pairs(void) {
     pair_count = 0;
@@ -132,7 +155,11 @@ static bool find_pairs(void) {
         struct pair *p = &pairs[pair_count];
         *p = (struct pair){.load = i, .size = (int)size};
         p->element = element_of(i->operands[0].reg.value);
-        p->store = copy_store(i, between, &p->to);
+        bool known = true;
+        p->store = copy_store(i, between, &p->to, &known);
+        p->carried = !known;
+        if (!known && size > 8)
+            continue;
         if (!p->store || p->store >= trace + step_count || !dirty_site(i->pc))
             continue;
         if (p->element < 16 && address_uses(&p->to) & 1u << p->element)
@@ -184,7 +211,7 @@ static void find_places(void) {
         int step = (int)(pairs[k].load - trace);
         pairs[k].from_place = place_for(&pairs[k].load->memory[pairs[k].load->encoded], step);
         pairs[k].to_place =
-            pairs[k].late ? place_for(&pairs[k].store->memory[pairs[k].store->encoded],
+            pairs[k].late || pairs[k].carried ? place_for(&pairs[k].store->memory[pairs[k].store->encoded],
                                       (int)(pairs[k].store - trace))
                           : place_for(&pairs[k].to, step);
     }
@@ -197,11 +224,18 @@ static int take_register(void) {
     return reg;
 }
 
-/* Two at least; places that get none are found each time. */
+/* Two at least, two more where a pair is carried; places that get none are found each time. */
 static bool choose_registers(void) {
+    bool carries = false;
+    for (int k = 0; k < pair_count; k++)
+        carries |= pairs[k].carried;
     spilled = 0;
     word = take_register();
     spare = take_register();
+    carried_bits = carries ? take_register() : -1;
+    carried_origin = carries ? take_register() : -1;
+    if (carries && carried_origin < 0)
+        return false;
     for (int pass = 0; pass < 2; pass++) /* first those that step along */
         for (int k = 0; k < place_count; k++)
             if (places[k].steps != pass)
@@ -226,11 +260,15 @@ static bool is_flat(const struct pair *p) {
     return stride && stride <= own && stride >= -own;
 }
 
-/* Whether the rounds that come next find other words than this one does. */
+/* Whether the rounds that come next find other words than this one does. A place that cannot be
+   told ahead, its pointer in memory, is taken to go along by what the loop copies. */
 static bool words_vary(void) {
     enum { AHEAD = 3, MANY = 2 };
     for (int k = 0; k < pair_count; k++) {
-        int64_t stride = is_part(&pairs[k]) ? 0 : stride_of(&places[pairs[k].from_place]);
+        const struct place *from = &places[pairs[k].from_place];
+        int64_t stride = is_part(&pairs[k])                             ? 0
+                         : from->steps                                  ? stride_of(from)
+                                                                        : pairs[k].size * pair_count;
         for (int done = 0; stride && done < pairs[k].size; done += 8) {
             int changes = 0;
             for (int n = 1; n <= AHEAD; n++)
@@ -253,10 +291,16 @@ static int64_t operand_stride(const struct memory *m) {
     return stride;
 }
 
-/* Whether several of the rounds that come next copy something undefined. */
+/* Whether several of the rounds that come next copy something undefined; also where that
+   cannot be told: the last one did. */
 static bool finds_undefined(void) {
     enum { AHEAD = 8, SEVERAL = 2 };
     int rounds = 0;
+    bool told = false;
+    for (int k = 0; k < pair_count; k++)
+        told |= operand_stride(&pairs[k].load->memory[pairs[k].load->encoded]) != 0;
+    if (!told)
+        return true;
     for (int n = 0; n < AHEAD; n++) {
         bool found = false;
         for (int k = 0; k < pair_count; k++) {
@@ -292,7 +336,7 @@ static bool find_patterns(void) {
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
         struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
-        if (p && is_part(p))
+        if (p && (is_part(p) || p->carried))
             return false;
         if (is_joined(s))
             patterns_forget();
@@ -315,9 +359,18 @@ static bool find_patterns(void) {
 /* Whether a pair's load has been before the step, but not its store. */
 static bool is_open(int step) {
     for (int k = 0; k < pair_count; k++)
-        if (pairs[k].load < trace + step && pairs[k].store >= trace + step)
+        if (is_under_way(&pairs[k], step))
             return true;
     return false;
+}
+
+/* Whether one at most is carried at a time: there are registers for one. */
+static bool one_is_carried(void) {
+    for (int k = 0; k < pair_count; k++)
+        for (int other = 0; other < k && pairs[k].carried; other++)
+            if (pairs[other].carried && is_under_way(&pairs[other], (int)(pairs[k].load - trace)))
+                return false;
+    return true;
 }
 
 /* General registers that no pair loads: what they hold was there before. */
@@ -358,7 +411,7 @@ static bool others_are_defined(void) {
             return others_are_defined();
         }
         if (p && p->load == i) {
-            if (written & set & ~own)
+            if ((written & set & ~own) || (loads_lower(i) && (set & own)))
                 return false;
             set |= written;
         } else if (p) {
@@ -387,6 +440,8 @@ static bool may_be_left(const struct pair *p) {
 static void find_late(void) {
     for (int k = 0; k < pair_count; k++) {
         uint32_t written = pairs[k].load->registers_written;
+        if (pairs[k].carried)
+            continue;
         for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++) {
             const struct pair *other = pair_of(i);
             if (is_part(&pairs[k])) { /* changes nothing */
@@ -413,16 +468,16 @@ static void find_dead(void) {
         const struct instruction *store = pairs[k].store;
         uint64_t own = whole_element(pairs[k].element);
         pairs[k].spent = across_overwritten(store->pc + store->z.length, own) == own;
-        pairs[k].dead = pairs[k].spent && !may_be_left(&pairs[k]);
+        bool kept = pairs[k].carried || !may_be_left(&pairs[k]); /* in registers, till it is stored */
+        pairs[k].dead = pairs[k].spent && kept;
         for (const struct instruction *i = pairs[k].store + 1; i < trace + step_count; i++) {
             if (role_of(i) == BRANCH)
                 break;
             const struct pair *next = pair_of(i);
             uint64_t value = whole_element(pairs[k].element);
             bool loads = next && next->load == i && next->element == pairs[k].element &&
-                         (next->size >= pairs[k].size || is_part(next));
-            pairs[k].dead |= (loads || (!next && (wholly_written(i) & value))) &&
-                             !may_be_left(&pairs[k]);
+                         (next->size >= pairs[k].size || is_part(next)) && !loads_lower(i);
+            pairs[k].dead |= (loads || (!next && (wholly_written(i) & value))) && kept;
         }
     }
 }
@@ -447,11 +502,12 @@ static bool is_steady(int count) {
     if (!find_pairs())
         return false;
     find_late();
-    if (parts_are_late())
+    if (parts_are_late() || !one_is_carried())
         return false;
     find_places();
     find_dead();
-    patterned = !words_vary() && find_patterns();
+    varying = words_vary();
+    patterned = !varying && find_patterns();
     if (!patterned)
         constant_count = 0;
     return choose_registers() && others_are_defined();
@@ -552,69 +608,88 @@ static int emit_place(const struct memory *m, struct place *p, int step, int *of
     return p->reg;
 }
 
-/* The target's origins at `done` become `word`. */
-static void emit_target(struct pair *p, const struct memory *to, int step, int done) {
+/* The target's origins at `done` become those in the register. */
+static void emit_target(struct pair *p, const struct memory *to, int step, int done, int origin) {
     struct differs *d = &p->differs[p->differ_count++];
     int offset;
     d->reg = emit_place(to, &places[p->to_place], step, &offset);
     d->offset = offset + done;
-    d->jump = emit_compare_origin(d->reg, word, p->size >= 8, d->offset);
+    d->jump = emit_compare_origin(d->reg, origin, p->size >= 8, d->offset);
     d->same = out.at;
     d->to = *to;
     d->done = done;
     p->leave = step;
 }
 
-/* Where a word is from means nothing if it is defined; what is undefined of up to 8 bytes is in
-   `word` already. */
-static uint8_t *emit_if_defined(const struct memory *from, int size, int done) {
-    if (size <= 8) {
-        emit8(&out, rex(1, word, 0, word)); /* test word, word */
-        emit8(&out, 0x85);
-        emit8(&out, 0xc0 | (word & 7) << 3 | (word & 7));
-    } else {
-        emit_gs(from, true, 0); /* cmp qword gs:[from + done], 0 */
-        emit8(&out, 0x83);
-        emit_operand(from, 7, done);
-        emit8(&out, 0);
-    }
+static uint8_t *emit_if_zero(int reg) { /* test reg, reg */
+    emit8(&out, rex(1, reg, 0, reg));
+    emit8(&out, 0x85);
+    emit8(&out, 0xc0 | (reg & 7) << 3 | (reg & 7));
     return emit_short_jump(IF_ZERO);
 }
 
-static void emit_part_bits(const struct memory *from) { /* movzx word, gs:[from] */
-    emit_gs(from, false, word);
+/* Where a word is from means nothing if it is defined; what is undefined of up to 8 bytes is in
+   `word` already. */
+static uint8_t *emit_if_defined(const struct memory *from, int size, int done) {
+    if (size <= 8)
+        return emit_if_zero(word);
+    emit_gs(from, true, 0); /* cmp qword gs:[from + done], 0 */
+    emit8(&out, 0x83);
+    emit_operand(from, 7, done);
+    emit8(&out, 0);
+    return emit_short_jump(IF_ZERO);
+}
+
+static void emit_part_bits(const struct memory *from, int reg) { /* movzx reg, gs:[from] */
+    emit_gs(from, false, reg);
     emit8(&out, 0x0f);
     emit8(&out, from->size == 1 ? 0xb6 : 0xb7);
-    emit_operand(from, word, 0);
+    emit_operand(from, reg, 0);
+}
+
+static uint8_t *emit_compare_part(const struct memory *to, int reg) { /* cmp gs:[to], reg */
+    if (to->size == 2)
+        emit8(&out, 0x66);
+    emit_gs(to, false, reg);
+    if (to->size == 1 && reg < 8 && to->base < 8 && to->index < 8)
+        emit8(&out, 0x40); /* else the second byte of another register (SDM volume 2, 2.2.1.2) */
+    emit8(&out, to->size == 1 ? 0x38 : 0x39);
+    emit_operand(to, reg, 0);
+    return emit_short_jump(IF_NOT_ZERO);
+}
+
+/* Leaves unless the word that the part stands in has the origin. */
+static void emit_part_target(const struct memory *to, int origin, int step) {
+    emit_lea(to, spare);
+    uint8_t *odd = emit_part_place(spare, (int)to->size);
+    if (odd)
+        leave_by(odd, step);
+    leave_by(emit_compare_origin(spare, origin, false, 0), step);
 }
 
 /* Of bytes nothing changes: their word has to have the origin already. */
 static void emit_part_load(const struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
     uint8_t *jumps[4];
-    emit_part_bits(from);
-    if (p->size == 2)
-        emit8(&out, 0x66);
-    emit_gs(&p->to, false, word); /* cmp gs:[to], word */
-    emit8(&out, p->size == 1 ? 0x38 : 0x39);
-    emit_operand(&p->to, word, 0);
-    leave_by(emit_short_jump(IF_NOT_ZERO), step);
+    emit_part_bits(from, word);
+    leave_by(emit_compare_part(&p->to, word), step);
     uint8_t *defined = emit_if_defined(from, p->size, 0);
     leave_by_all(jumps, emit_part_origin(from, spare, word, jumps), step);
     if (!p->dead) {
         emit_twice(word);
         emit_to_context(&out, word, CTX_ORIGIN_OF(p->element));
     }
-    emit_lea(&p->to, spare);
-    uint8_t *odd = emit_part_place(spare, p->size);
-    if (odd)
-        leave_by(odd, step);
-    leave_by(emit_compare_origin(spare, word, false, 0), step);
+    emit_part_target(&p->to, word, step);
     patch_jump(defined, out.at);
     if (p->dead)
         return;
-    emit_part_bits(from);
+    emit_part_bits(from, word);
     emit_to_context(&out, word, CTX_UNDEFINED + 8 * p->element);
+}
+
+/* Whether one of the pair's places is found for other steps as well. */
+static bool is_used_later(const struct pair *p, int step) {
+    return places[p->from_place].last > step || places[p->to_place].last > step;
 }
 
 static void emit_pair_load(struct pair *p, int step) {
@@ -629,13 +704,13 @@ static void emit_pair_load(struct pair *p, int step) {
         emit_take_bits(from, word, p->size >= 8, done);
         leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
     }
-    if (!p->late) { /* not only on the way around what is defined */
+    if (!p->late && (p->size > 8 || is_used_later(p, step))) { /* not only where it is undefined */
         find_place(from, &places[p->from_place], step);
         find_place(&p->to, &places[p->to_place], step);
     }
     for (int done = 0; done < p->size; done += 8) {
         enum word expected = word_now(p->load, done);
-        uint8_t *defined = p->late || (expected > WORD_DEFINED && !is_flat(p))
+        uint8_t *defined = p->late || (expected > WORD_DEFINED && !varying && !is_flat(p))
                                ? NULL /* faster, and costs little where it is defined after all */
                                : emit_if_defined(from, p->size, done);
         place = emit_place(from, &places[p->from_place], step, &offset);
@@ -646,7 +721,7 @@ static void emit_pair_load(struct pair *p, int step) {
             emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
         }
         if (!p->late)
-            emit_target(p, &p->to, step, done);
+            emit_target(p, &p->to, step, done, word);
         if (p->late && expected == WORD_DEFINED)
             defined = emit_if_defined(from, 16, done);
         emit_unless_recorded(word, piece == 8, from, done, expected, &p->none[done / 8]);
@@ -663,8 +738,60 @@ static void emit_pair_load(struct pair *p, int step) {
 static void emit_pair_store(struct pair *p, int step) {
     for (int done = 0; p->late && done < p->size; done += 8) {
         emit_from_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
-        emit_target(p, &p->store->memory[p->store->encoded], step, done);
+        emit_target(p, &p->store->memory[p->store->encoded], step, done, word);
     }
+}
+
+/* What the registers bring becomes that of the pair's own. */
+static void emit_carried(const struct pair *p) {
+    emit_to_context(&out, carried_bits, CTX_UNDEFINED + 8 * p->element);
+    uint8_t *defined = emit_if_zero(carried_bits);
+    if (p->size < 8)
+        emit_twice(carried_origin);
+    emit_to_context(&out, carried_origin, CTX_ORIGIN_OF(p->element));
+    patch_jump(defined, out.at);
+}
+
+static void emit_carried_load(struct pair *p, int step) {
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    uint8_t *jumps[4];
+    p->differ_count = 0;
+    p->load_leave = step;
+    if (is_part(p))
+        emit_part_bits(from, carried_bits);
+    else
+        emit_take_bits(from, carried_bits, p->size == 8, 0);
+    uint8_t *defined = emit_if_zero(carried_bits);
+    if (is_part(p)) {
+        leave_by_all(jumps, emit_part_origin(from, spare, carried_origin, jumps), step);
+    } else {
+        struct place *at = &places[p->from_place];
+        bool found = at->found;
+        int offset, place = emit_place(from, at, step, &offset);
+        emit_take_origin(place, carried_origin, offset, p->size == 8);
+        emit_unless_recorded(carried_origin, p->size == 8, from, 0, word_now(p->load, 0),
+                             &p->none[0]);
+        at->found = found; /* it has not been where the word is defined */
+    }
+    patch_jump(defined, out.at);
+}
+
+static void emit_carried_store(struct pair *p, int step) {
+    const struct memory *to = &p->store->memory[p->store->encoded];
+    leave_by(is_part(p) ? emit_compare_part(to, carried_bits)
+                        : emit_compare_bits(to, carried_bits, p->size == 8, 0),
+             step);
+    uint8_t *defined = emit_if_zero(carried_bits);
+    if (is_part(p)) {
+        emit_part_target(to, carried_origin, step);
+    } else {
+        bool found = places[p->to_place].found;
+        emit_target(p, to, step, 0, carried_origin);
+        places[p->to_place].found = found;
+    }
+    patch_jump(defined, out.at);
+    if (!p->dead)
+        emit_carried(p);
 }
 
 /* Compares the undefined bits of the words at one end of a pair with what is expected. */
@@ -750,7 +877,9 @@ static void emit_step(int step) {
     if (role_of(i) != PLAIN) /* a jump leads to the next step */
         return;
     struct pair *p = (struct pair *)(uintptr_t)pair_of(i);
-    if (p && p->load == i && is_part(p))
+    if (p && p->carried)
+        p->load == i ? emit_carried_load(p, step) : emit_carried_store(p, step);
+    else if (p && p->load == i && is_part(p))
         emit_part_load(p, step);
     else if (p && p->load == i)
         expecting ? emit_expected_load(p, step) : emit_pair_load(p, step);
@@ -764,7 +893,7 @@ static void emit_step(int step) {
     now.possible = undefined[step];
     if (!p)
         dirty_overwritten(i);
-    else if (p->store == i && p->spent && !p->dead)
+    else if (p->store == i && p->spent && (!p->dead || p->carried))
         dirty_drop(whole_element(p->element));
     for (int k = 0; k < place_count; k++) {
         bool known = true;
@@ -779,6 +908,9 @@ static void emit_step(int step) {
 }
 
 static void emit_departure(int step) {
+    for (int k = 0; k < pair_count; k++)
+        if (pairs[k].carried && is_under_way(&pairs[k], step))
+            emit_carried(&pairs[k]);
     emit_registers(spilled, emit_unspill);
     emit_jump(&out, usual[step]);
 }
@@ -948,7 +1080,8 @@ void emit_steady(void) {
             const struct differs *d = &pairs[k].differs[n];
             uint8_t *jumps[4];
             patch_jump(d->jump, out.at);
-            int count = emit_change_origins(d->reg, word, d->offset, pairs[k].size >= 8 ? 8 : 4,
+            int origin = pairs[k].carried ? carried_origin : word;
+            int count = emit_change_origins(d->reg, origin, d->offset, pairs[k].size >= 8 ? 8 : 4,
                                             &d->to, 0, d->done, jumps);
             leave_by_all(jumps, count, pairs[k].leave);
             emit_jump(&out, d->same);

@@ -263,11 +263,12 @@ void emit_indirect_jump(const struct instruction *i, bool flags_live) {
 void emit_branch(const struct instruction *i, uint32_t flags_after) {
     if (now.possible & 1ULL << ELEMENT_FLAGS)
         emit_dirty_branch(i, flags_after);
-    if (!now.possible) {
+    bool steady = steady_goes_on(i);
+    if (!now.possible && !steady && !goes_round(branch_target(i))) {
         emit_conditional_link(i->z.opcode & 15, branch_target(i));
         return;
     }
-    if (!now.changed) {
+    if (!now.changed || (!now.possible && !steady)) {
         emit_conditional_dirty_link(i->z.opcode & 15, branch_target(i));
         return;
     }
@@ -276,7 +277,7 @@ void emit_branch(const struct instruction *i, uint32_t flags_after) {
     struct cold *c = cold_add(COLD_DIRTY, out.at);
     emit32(&out, 0);
     c->target = branch_target(i);
-    c->steady = steady_goes_on(i);
+    c->steady = steady;
 }
 
 void emit_loop(const struct instruction *i) {

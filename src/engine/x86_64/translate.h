@@ -187,6 +187,7 @@ bool drops_frame(const struct instruction *i);
 void emit_dirty_set(void);
 /* Goes on at the target: in its clean version when nothing is undefined now. */
 void emit_dirty_link(gaddr target);
+bool goes_round(gaddr target);
 void emit_cold_dirty(struct cold *c);
 /* Whether the instruction has a part in the flow of undefined bits here. */
 bool wants_dirty(const struct instruction *i);
@@ -263,6 +264,8 @@ bool emit_steady_end(void);
 /* Where the steady version can go on at the step: does so, but falls through where it
    cannot after all. `noted`: in code that note_place is told of. */
 void emit_into_steady(int step, bool noted);
+/* Whether the instruction loads what such a loop may copy, and has met undefined bits. */
+bool steady_copies(const struct instruction *i);
 /* Whether it is worth it though nothing is undefined at the moment. */
 bool steady_is_dense(void);
 /* Whether the branch, taken, leads to step 0. */
