@@ -420,14 +420,17 @@ bool bundle_begins(const struct instruction *load, bool single) {
     return true;
 }
 
-void bundle_ends(const struct instruction *store) {
+bool bundle_ends(const struct instruction *store) {
+    bool any = false;
     for (int k = 0; k < bundle_count; k++)
         if (bundles[k].last == store && !bundles[k].back) {
             dirty_drop(bundles[k].spent);
             bundles[k].possible_after = now.possible;
             bundles[k].back = out.at;
             out.kept = 0;
+            any = true;
         }
+    return any;
 }
 
 static void emit_address_of(const struct bundle *b, const struct form *f, int reg);

@@ -902,14 +902,16 @@ void copy_begins(const struct instruction *load, bool flags_live, int first) {
     copy_count++;
 }
 
-void copy_ends(const struct instruction *store) {
-    bundle_ends(store);
+bool copy_ends(const struct instruction *store) {
+    bool any = bundle_ends(store);
     for (int k = 0; k < copy_count; k++)
         if (copies[k].single && copies[k].store == store && !copies[k].back) {
             copies[k].possible_after = now.possible;
             copies[k].back = out.at;
             out.kept = 0;
+            any = true;
         }
+    return any;
 }
 
 uint8_t *emit_compare_origin(int place, int reg, bool wide, int offset) {

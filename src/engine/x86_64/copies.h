@@ -86,7 +86,7 @@ const struct instruction *copy_store(const struct instruction *load,
    be copied otherwise (true: it begins a bundle); of each store behind its code. */
 void bundles_forget(void);
 bool bundle_begins(const struct instruction *load, bool single);
-void bundle_ends(const struct instruction *store);
+bool bundle_ends(const struct instruction *store);
 /* Of the bundle that begins with the load: goes on behind it, or here where it cannot. */
 void emit_bundle(const struct instruction *load, uint32_t kept);
 

@@ -79,6 +79,41 @@ void emit_origins_through(int vector, bool vex, int to, int from, int bytes) {
     }
 }
 
+/* Of a vector the lower 4 or 8 bytes, to a general register. */
+static void emit_move_out(const struct instruction *i, int to, int from) {
+    int bits = CTX_UNDEFINED_VECTOR + 64 * from;
+    if (i->operands[0].size == 64)
+        emit_from_context(&out, to, bits);
+    else
+        emit_word_half(OP_MOV, to, bits);
+    emit_to_context(&out, to, CTX_UNDEFINED + 8 * to);
+    emit_from_context(&out, to, CTX_ORIGIN_OF(ELEMENT_VECTOR + from));
+    emit_to_context(&out, to, CTX_ORIGIN_OF(to));
+}
+
+/* The other way about, or between vectors: all else of the target becomes 0. */
+static void emit_move_in(const struct instruction *i, int to, int bits, int origins) {
+    bool vex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_VEX;
+    if (i->operands[1].size >= 64) {
+        emit_quarter(false, vex, to, bits);
+    } else { /* movd to, fs:[bits] */
+        emit8(&out, 0x64);
+        if (vex) {
+            emit8(&out, 0xc5);
+            emit8(&out, (to & 8 ? 0 : 0x80) | 0x79);
+        } else {
+            emit8(&out, 0x66);
+            if (to & 8)
+                emit8(&out, 0x44);
+            emit8(&out, 0x0f);
+        }
+        emit8(&out, 0x6e);
+        emit_memory(&out, to, -1, -1, 1, bits);
+    }
+    emit_vector_to_context(to, vex, CTX_UNDEFINED_VECTOR + 64 * to);
+    emit_origins_through(to, vex, CTX_ORIGIN_OF(ELEMENT_VECTOR + to), origins, 8);
+}
+
 static void emit_vector_move(const struct instruction *i, int to, int from) {
     bool vex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_VEX;
     int bytes = i->operands[0].size / 8;
@@ -120,6 +155,19 @@ bool emit_register_move(const struct instruction *i, bool flags_live) {
             !(is_open(ELEMENT_VECTOR + w) || is_open(ELEMENT_UPPER + w)))
             return false;
         emit_vector_move(i, v, w);
+        return true;
+    case ZYDIS_MNEMONIC_MOVD: case ZYDIS_MNEMONIC_VMOVD:
+    case ZYDIS_MNEMONIC_MOVQ: case ZYDIS_MNEMONIC_VMOVQ:
+        if (i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_EVEX || v > 15 || w > 15 || e == f || e == RSP)
+            return false;
+        if (e < 16 && w >= 0 && is_open(ELEMENT_VECTOR + w))
+            emit_move_out(i, e, w);
+        else if (v >= 0 && f < 16 && is_open(f))
+            emit_move_in(i, v, CTX_UNDEFINED + 8 * f, CTX_ORIGIN_OF(f));
+        else if (v >= 0 && w >= 0 && is_open(ELEMENT_VECTOR + w))
+            emit_move_in(i, v, CTX_UNDEFINED_VECTOR + 64 * w, CTX_ORIGIN_OF(ELEMENT_VECTOR + w));
+        else
+            return false;
         return true;
     default:
         return false;

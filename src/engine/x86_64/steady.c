@@ -71,6 +71,7 @@ static struct other {  /* a word at a source that has another origin than expect
 static int other_count;
 static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at each step */
 static uint64_t assumed; /* of `possible` those that are defined after all whenever it is entered */
+static uint64_t lower[3]; /* and those that are but for their lowest 1 or 2 bytes */
 static uint32_t used, spilled;
 static int word, spare; /* registers */
 static int carried_bits, carried_origin; /* of the pair that is carried, where there is one */
@@ -381,11 +382,21 @@ static uint64_t held_before(void) {
     return set;
 }
 
+/* Whether whatever is loaded to the pair's register leaves all but as many bytes alone. */
+static bool only_lower(const struct pair *p) {
+    for (int k = 0; k < pair_count; k++)
+        if (pairs[k].element == p->element &&
+            (!loads_lower(pairs[k].load) || pairs[k].size != p->size))
+            return false;
+    return true;
+}
+
 /* Finds what may be undefined before each step; nothing but the pairs may read it. */
 static bool others_are_defined(void) {
     const uint64_t flags = 1ULL << ELEMENT_FLAGS;
     uint64_t set = possible & ~assumed;
     __builtin_memset(undefined, 0, sizeof undefined);
+    __builtin_memset(lower, 0, sizeof lower);
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
         const struct pair *p = pair_of(i);
@@ -411,8 +422,10 @@ static bool others_are_defined(void) {
             return others_are_defined();
         }
         if (p && p->load == i) {
-            if ((written & set & ~own) || (loads_lower(i) && (set & own)))
+            if ((written & set & ~own) || (loads_lower(i) && (set & own) && !only_lower(p)))
                 return false;
+            if (loads_lower(i))
+                lower[p->size] |= own & set;
             set |= written;
         } else if (p) {
             set &= p->spent ? ~own : ~0ULL;
@@ -929,13 +942,29 @@ bool emit_steady_end(void) {
     return true;
 }
 
+/* Jumps taken where more than the lowest bytes of such a register is undefined. */
+static int leave_by_upper(uint64_t set, int size, uint8_t **leave) {
+    int count = 0;
+    for (; set; set &= set - 1) {
+        emit8(&out, 0x64); /* test qword fs:[bits], -(1 << 8 * size) */
+        emit8(&out, 0x48);
+        emit8(&out, 0xf7);
+        emit_memory(&out, 0, -1, -1, 1, CTX_UNDEFINED + 8 * __builtin_ctzll(set));
+        emit32(&out, -(1LL << 8 * size));
+        leave[count++] = emit_short_jump(IF_NOT_ZERO);
+    }
+    return count;
+}
+
 void emit_into_steady(int step, bool noted) {
     int count = 0;
-    uint8_t *odd[PLACES], *held[16];
+    uint8_t *odd[PLACES], *held[16 + PAIRS];
     if (step > step_count || !steps[step] || (followed[step] & ~undefined[step] & ~assumed))
         return;
     out.kept = 0;
     int holding = emit_compare_words(assumed & followed[step], held);
+    for (int size = 1; size <= 2; size++)
+        holding += leave_by_upper(lower[size] & followed[step], size, held + holding);
     emit_registers(spilled, emit_spill);
     if (noted)
         note_place(trace[step].pc, spilled, false);

@@ -789,6 +789,8 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
     emit_plain(i);
     emit_stack_after(i, flags_after != 0);
     dirty_overwritten(i);
+    if (now.dirty && copy_ends(i)) /* with a member that is defined */
+        forget_proofs();
 }
 
 /* Whether a register is to keep its undefined bits across the call. */

@@ -246,7 +246,7 @@ int emit_word_move(uint32_t size, uint8_t **done);
    its code; and where the code of the trace has ended, for what was put off. */
 void copies_forget(void);
 void copy_begins(const struct instruction *load, bool flags_live, int first);
-void copy_ends(const struct instruction *store);
+bool copy_ends(const struct instruction *store); /* whether others come here */
 void emit_copies(void);
 
 /* --- steady.c --- */
