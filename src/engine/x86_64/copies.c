@@ -279,18 +279,46 @@ static int emit_odd_origin(int place, int word, int size, int odd, int slot, uin
     return count;
 }
 
+static const struct instruction *traced_at(gaddr pc) {
+    for (const struct instruction *i = trace; i < trace + trace_count; i++)
+        if (i->pc == pc)
+            return i;
+    return NULL;
+}
+
+/* Each word of the loaded value's slot gets the origin of its own. */
+static int emit_each_origin(const struct cold *c, int place, int word, struct unrecorded *none) {
+    const struct memory *m = &c->memory;
+    const struct instruction *load = traced_at(c->pc);
+    int slot = (int)(c->way >> WAY_SLOT), count = 0;
+    for (int done = 0; done < (int)m->size; done += 8) {
+        emit_take_origin(place, word, done, true);
+        emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
+        if (m->size == 8 && slot >= ELEMENT_VECTOR)
+            emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + 8);
+        emit_unless_recorded(word, true, m, done, load ? word_now(load, done) : WORD_UNKNOWN,
+                             &none[count++]);
+    }
+    return count;
+}
+
 /* A load of bytes whose origins are recorded: where one is recorded the memory is the
-   program's (freeing it forgets them). */
+   program's (freeing it forgets them). The register that is loaded serves for all, if it can. */
 int emit_known_origin(struct cold *c, bool flags) {
     static unsigned next;
     const struct memory *m = &c->memory;
     uint8_t *leave[20], *odd[8];
-    int count = 0, odd_count = 0, slot = (int)(c->way >> WAY_SLOT), size = (int)m->size, at = 0;
-    int place = pick_scratch(address_uses(m)), word = pick_scratch(address_uses(m) | 1u << place);
+    struct unrecorded none[4];
+    int slot = (int)(c->way >> WAY_SLOT), size = (int)m->size, at = 0;
+    int count = 0, odd_count = 0, none_count = 0;
+    bool own = c->loaded && !flags;
+    int place = own ? slot : pick_scratch(address_uses(m));
+    int word = own ? slot : pick_scratch(address_uses(m) | 1u << place);
     if (flags)
         emit_save_flags();
     emit_spill(&out, place);
-    emit_spill(&out, word);
+    if (!own)
+        emit_spill(&out, word);
     if (size <= 8 && slot < ELEMENT_VECTOR)
         at = CTX_ODD + ODD_SIZE * (int)(next++ % ODD_COUNT);
     if (size < 4) {
@@ -298,39 +326,48 @@ int emit_known_origin(struct cold *c, bool flags) {
         emit_twice(word);
         for (int done = 0; done < (slot < ELEMENT_VECTOR ? 8 : 32); done += 8)
             emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
-        goto found;
-    }
-    emit_lea(m, place);
-    odd[odd_count++] = emit_origin_place(place);
-    if (size >= 8 && cache_plans[c->argument].moves_whole) {
-        for (int done = 0; done < size; done += 8) {
-            emit_take_origin(place, word, done, true);
-            emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + done);
-            if (size == 8 && slot >= ELEMENT_VECTOR)
-                emit_to_context(&out, word, CTX_ORIGIN + 16 * slot + 8);
-            for (int half = 0; half < 8; half += 4)
-                leave[count++] = emit_unless_least(word, half, m, done + half);
-        }
     } else {
-        count += emit_one_origin(place, word, size, slot, leave + count);
+        emit_lea(m, place);
+        odd[odd_count++] = emit_origin_place(place);
+        if (size >= 8 && cache_plans[c->argument].moves_whole)
+            none_count = emit_each_origin(c, place, word, none);
+        else
+            count += emit_one_origin(place, word, size, slot, leave);
     }
-found:;
     const uint8_t *found = out.at;
-    emit_unspill(&out, place);
-    emit_unspill(&out, word);
-    leave_with_flags(flags);
-    emit_jump(&out, c->resume);
+    if (!own) {
+        emit_unspill(&out, place);
+        emit_unspill(&out, word);
+        leave_with_flags(flags);
+    }
+    emit_jump(&out, own ? c->loaded : c->resume);
+    for (int k = 0; k < none_count; k++)
+        count += emit_unrecorded(&none[k], leave + count);
     for (int k = 0; k < odd_count; k++)
         patch_jump(odd[k], out.at);
     if (at) {
+        int more = own ? pick_scratch(address_uses(m) | 1u << place) : word, first = count;
+        uint32_t kept = out.kept;
+        if (own)
+            emit_spill(&out, more);
         emit_lea(m, place);
-        count += emit_odd_origin(place, word, size, at, slot, leave + count);
+        count += emit_odd_origin(place, more, size, at, slot, leave + count);
+        if (own)
+            emit_unspill(&out, more);
         emit_jump(&out, found);
+        for (int k = first; k < count && own; k++)
+            patch_jump(leave[k], out.at);
+        if (own) {
+            emit_unspill(&out, more);
+            count = first;
+        }
+        out.kept = kept;
     }
     for (int k = 0; k < count; k++)
         patch_jump(leave[k], out.at);
     emit_unspill(&out, place);
-    emit_unspill(&out, word);
+    if (!own)
+        emit_unspill(&out, word);
     leave_with_flags(flags);
     return at;
 }

@@ -567,8 +567,9 @@ void emit_bits_to_context(const struct instruction *load) {
 }
 
 /* A load of a whole register that its address does not need: the undefined bits come by
-   the register itself, which the load overwrites next. */
-static bool emit_loaded_bits(const struct instruction *i, bool vex) {
+   the register itself, which the load overwrites next. first: of the pieces that look at what is
+   loaded, -1: there are none that go on here. */
+static bool emit_loaded_bits(const struct instruction *i, bool vex, int first) {
     const ZydisDecodedOperand *to = &i->operands[0];
     if (i->z.operand_count_visible != 2 || to->type != ZYDIS_OPERAND_TYPE_REGISTER ||
         i->operands[1].type != ZYDIS_OPERAND_TYPE_MEMORY ||
@@ -579,6 +580,8 @@ static bool emit_loaded_bits(const struct instruction *i, bool vex) {
         if (address_registers(i) & bit(e))
             return false;
         emit_spill(&out, e);
+        for (int k = first; k >= 0 && k < cold_count; k++)
+            colds[k].loaded = out.at;
         emit_on_shadow(i);
         emit_bits_to_context(i);
         now.fetched = 1u << e;
@@ -656,7 +659,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
     }
     if (copied >= 0)
         copy_begins(i, flags_live, copied);
-    if (emit_loaded_bits(i, vex)) {
+    if (emit_loaded_bits(i, vex, copied)) {
         now.possible |= outputs;
         drop_upper(i);
         return;

@@ -233,20 +233,37 @@ static bool in_running_frame(const struct context *c, gaddr a) {
            a < c->shadow[-1].stack_pointer;
 }
 
+/* Where a byte that the instruction writes to memory is from: of those that are only moved each
+   has its own origin. */
+static uint32_t written_origin(struct step *k, int byte) {
+    const struct plan *p = k->p;
+    const struct plan_operand *from = &p->operands[p->rule == RULE_STRING_MOVE];
+    if (p->rule == RULE_POP)
+        return origin_at(k->c, k->c->registers[RSP] + (gaddr)byte);
+    if (p->rule != RULE_STRING_MOVE && p->rule != RULE_PUSH)
+        return k->origin;
+    return from->kind == OPERAND_MEMORY    ? origin_at(k->c, k->address[from->number] + (gaddr)byte)
+           : from->kind == OPERAND_GENERAL ? dirty_byte_origin(k->c, from->number, byte)
+                                           : k->origin;
+}
+
 /* The bytes may be written; where undefined ones came from is recorded. */
 static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
     struct context *c = k->c;
     copy_few(shadow_of(a), bits, size);
-    if (!any(bits, size))
+    if (!any(bits, size) || !k->origin)
         return;
-    uint32_t origin = k->origin;
-    if (!in_running_frame(c, a))
-        origin = any(bits + 1, size - 1) ? origin_keep(c, origin) : origin_keep_byte(c, origin);
-    uint32_t origins[64];
-    for (int i = 0; i < size; i++)
-        origins[i] = bits[i] ? origin : 0;
-    if (origin)
-        origin_set_bytes(c, a, size, origins);
+    bool near = in_running_frame(c, a), single = !any(bits + 1, size - 1);
+    uint32_t origins[64], last = 0, kept = 0;
+    for (int i = 0; i < size; i++) {
+        uint32_t origin = bits[i] ? written_origin(k, i) : 0;
+        if (origin != last)
+            kept = near || !origin ? origin : single ? origin_keep_byte(c, origin)
+                                                     : origin_keep(c, origin);
+        last = origin;
+        origins[i] = kept;
+    }
+    origin_set_bytes(c, a, size, origins);
 }
 
 /* Of a general register or vector stored as it is each part has its own origin; those of
@@ -922,6 +939,9 @@ static void apply(struct step *k) {
         break;
     case RULE_STRING_MOVE:
         copy_bytes(k->out[0], k->bits[1], 8);
+        if (k->origin && p->operands[1].kind == OPERAND_MEMORY && p->operands[1].size >= 4 &&
+            origin_parts(k->c, k->address[p->operands[1].number], p->operands[1].size, k->parts))
+            k->noted = p->operands[1].size / 4;
         break;
     case RULE_STRING_COMPARE: {
         int size = p->operands[0].size;

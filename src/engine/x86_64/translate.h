@@ -30,6 +30,7 @@ struct cold {
     gaddr target;    /* COLD_LINK, COLD_DIRTY */
     uint64_t possible, elements;
     uint8_t *resume;
+    uint8_t *loaded; /* COLD_TOUCH: the same, behind where the register to be loaded was spilled */
     uint8_t *beyond; /* COLD_STORE of undefined bits: behind the change of D, or null;
                         COLD_RELEASE: fills eight bytes more */
     uint32_t spilled, kept;
