@@ -626,7 +626,7 @@ static void emit_same(const struct instruction *i, bool flags_live) {
         drop_upper(i);
         return;
     }
-    emit_origins_along(i, inputs, outputs);
+    emit_origins_along(i, inputs, outputs, flags_live);
     if (m && m->read) {
         uint32_t index = plan_make(i, now.possible, 0);
         cache_plans[index].rule = RULE_TOUCH;
@@ -635,9 +635,11 @@ static void emit_same(const struct instruction *i, bool flags_live) {
         struct parts *parts = &cache_plans[index].parts;
         bool moves = parts_of(i, parts) &&
                      (parts->first == PARTS_MEMORY || parts->second == PARTS_MEMORY);
-        bool joins = moves && parts->second == PARTS_MEMORY &&
+        bool bytes = !moves && joins_bytes(i, parts);
+        bool joins = (moves || bytes) && parts->second == PARTS_MEMORY &&
+                     parts->first != PARTS_MEMORY &&
                      (now.possible & whole_element(parts->first)); /* always by C */
-        if (moves)
+        if (moves || bytes)
             cache_plans[index].rule = RULE_JOIN;
         if (address_registers(i) & now.possible) {
             emit_plan(index);

@@ -237,7 +237,12 @@ static bool in_running_frame(const struct context *c, gaddr a) {
    has its own origin. */
 static uint32_t written_origin(struct step *k, int byte) {
     const struct plan *p = k->p;
-    const struct plan_operand *from = &p->operands[p->rule == RULE_STRING_MOVE];
+    bool copies = p->rule == RULE_COPY && !p->reversed;
+    const struct plan_operand *from = &p->operands[p->rule == RULE_STRING_MOVE || copies];
+    if (k->is_mixed && k->writing < MIXED)
+        return k->mixed[k->writing][byte];
+    if (copies && from->kind == OPERAND_VECTOR && byte + p->from < 4 * PARTS)
+        return dirty_byte_origin(k->c, vector_element(from->number), byte + p->from);
     if (p->rule == RULE_POP)
         return origin_at(k->c, k->c->registers[RSP] + (gaddr)byte);
     if (p->rule != RULE_STRING_MOVE && p->rule != RULE_PUSH)
@@ -448,6 +453,7 @@ static void write_outputs(struct step *k) {
         const struct plan_operand *o = &p->operands[n];
         if (!o->write)
             continue;
+        k->writing = n;
         uint64_t bits = load(k->out[n], o->size);
         switch (o->kind) {
         case OPERAND_GENERAL:
@@ -465,6 +471,7 @@ static void write_outputs(struct step *k) {
                 dirty_origins(c, o->number)[0] = k->origin;
             if (n == 0 && k->noted)
                 parts_set(c, o->number, k->parts, k->noted);
+            mixtures_set(k, n, o->number);
             if (o->number == RSP && u[RSP]) {
                 use(c, p, RSP, "becomes the stack pointer", 0, 0);
                 u[RSP] = 0;
@@ -480,6 +487,7 @@ static void write_outputs(struct step *k) {
                 dirty_set_origin(c, vector_element(o->number), k->origin);
             if (n == 0 && k->noted)
                 parts_set(c, vector_element(o->number), k->parts, k->noted);
+            mixtures_set(k, n, vector_element(o->number));
             break;
         }
         case OPERAND_MASK:
@@ -549,6 +557,29 @@ static void copy_rule(struct step *k) {
         result(k, 0, (uint64_t)extend(load(k->bits[1], from), from) & mask_for(to));
 }
 
+/* Lanes of the first output come from different places. */
+static void begin_lanes(struct step *k) {
+    for (int n = 0; n < MIXED; n++)
+        fill_bytes(k->mixed[n], 0, sizeof k->mixed[n]);
+    for (int at = 0; at < k->p->operands[0].size && at < 64; at++)
+        k->mixed[0][at] = origin_of_operand(k, 0, at);
+    k->is_mixed = true;
+}
+
+static void read_lane(struct step *k, int n, const struct memory *m, gaddr a, int to, int lane) {
+    uint32_t first = k->origin;
+    k->origin = 0;
+    read_memory(k, n, m, a, lane);
+    for (int byte = 0; byte < lane; byte++) {
+        bool undefined = k->bits[n][byte];
+        k->out[0][to + byte] = k->bits[n][byte];
+        k->mixed[0][to + byte] = undefined ? origin_keep(k->c, origin_at(k->c, a + (gaddr)byte)) : 0;
+    }
+    fill_bytes(k->bits[n], 0, (uint64_t)lane);
+    if (first)
+        k->origin = first;
+}
+
 static void masked_rule(struct step *k) {
     const struct plan *p = k->p;
     int memory = p->operands[0].kind == OPERAND_MEMORY ? 0 : 2;
@@ -567,20 +598,22 @@ static void masked_rule(struct step *k) {
     }
     gaddr at = k->address[p->operands[memory].number];
     int size = p->operands[memory].size, lane = p->lane;
+    if (memory)
+        begin_lanes(k);
     for (int i = 0; i < size; i += lane) {
         int sign = i + lane - 1;
         bool on = k->value[1][sign] & 0x80;
         if (memory) {
-            if (on) {
-                read_memory(k, 2, &p->memory[0], at + (uint64_t)i, lane);
-                copy_bytes(k->out[0] + i, k->bits[2], (uint64_t)lane);
-                fill_bytes(k->bits[2], 0, (uint64_t)lane);
-            }
+            if (on)
+                read_lane(k, 2, &p->memory[0], at + (uint64_t)i, i, lane);
             if (k->bits[1][sign] & 0x80)
                 fill_lane(k->out[0], i, lane, true);
         } else if (k->bits[1][sign] & 0x80) {
             write_perhaps(k, at + (uint64_t)i, k->bits[2] + i, k->value[2] + i, lane);
         } else if (on) {
+            for (int byte = lane; byte-- > 0;)
+                if (k->bits[2][i + byte])
+                    k->origin = origin_of_operand(k, 2, i + byte);
             write_memory(k, at + (uint64_t)i, k->bits[2] + i, lane);
         }
     }
@@ -602,8 +635,10 @@ static void gather_rule(struct step *k) {
             on |= (uint64_t)(k->value[mask][i * lane + lane - 1] >> 7) << i;
         fill_bytes(k->out[mask], 0, 64);
     }
-    if (!scatters)
+    if (!scatters) {
         copy_bytes(k->out[0], k->bits[0], 64);
+        begin_lanes(k);
+    }
     gaddr base = (uint64_t)m->displacement + (m->base < 0 ? 0 : c->registers[m->base]);
     for (int i = 0; i < count && i < indexes; i++) {
         if (!(on >> i & 1))
@@ -618,9 +653,7 @@ static void gather_rule(struct step *k) {
             write_memory(k, at, k->bits[1] + i * lane, lane);
             continue;
         }
-        read_memory(k, 1, m, at, lane);
-        copy_bytes(k->out[0] + i * lane, k->bits[1], (uint64_t)lane);
-        fill_bytes(k->bits[1], 0, (uint64_t)lane);
+        read_lane(k, 1, m, at, i * lane, lane);
     }
     if (p->mask)
         dirty_masks(c)[p->mask] = 0; /* the instruction itself clears it */
@@ -1139,8 +1172,8 @@ void evaluate(struct context *c, const struct plan *p) {
     k.c = c;
     k.p = p;
     k.flags = k.origin = 0;
-    k.whole = false;
-    k.noted = 0;
+    k.whole = k.is_mixed = false;
+    k.noted = k.writing = 0;
     k.holds = ~0ULL;
     for (int i = 0; i < p->memory_count; i++)
         k.address[i] = address_of(c, &p->memory[i]);
@@ -1188,6 +1221,8 @@ void evaluate(struct context *c, const struct plan *p) {
         if (p->evex)
             finish_lanes(&k);
         parts_note(&k);
+        if (any_length)
+            mixtures_note(&k, apply);
         write_outputs(&k);
     }
     c->recover = 0;
@@ -1207,6 +1242,7 @@ bool glue_note_origin(struct context *c) {
     k.c = c;
     k.p = p;
     k.address[0] = a;
+    k.is_mixed = false;
     gaddr undefined = c->way & WAY_LOAD ? shadow_first_undefined(a, size) : 0;
     k.origin = undefined ? origin_at(c, undefined) : 0;
     if (!(c->way & WAY_LOAD))

@@ -80,20 +80,40 @@ static void emit_edx_context(int offset) { /* mov edx, fs:[offset] */
     emit_memory(&out, RDX, -1, -1, 1, offset);
 }
 
-/* Jumps taken where the element's words are not all the same; RCX and RDX are spilled. */
-static int emit_unless_alike(int element, uint8_t **jumps) {
+/* Jumps taken where the element's words are not all the same; RCX and RDX are spilled. Where
+   flags are dead, also where the word stands for bytes from several places. */
+static int emit_unless_alike(int element, bool flags_live, uint8_t **jumps) {
     int at = CTX_ORIGIN_OF(element), count = 0;
     bool vector = element >= ELEMENT_VECTOR, upper = vector && (now.possible & bit(element + 16));
     if (element >= ELEMENT_FLAGS && !vector)
         return 0;
     emit_ecx_context(0x8b, at);
     emit_edx_context(at + 4);
+    if (!flags_live)
+        jumps[count++] = leave_by_byte(RDX);
     jumps[count++] = emit_if_differ();
     for (int next = 8; vector && next < (upper ? 32 : 16); next += 8) {
         emit_from_context(&out, RCX, at);
         emit_from_context(&out, RDX, at + next);
         jumps[count++] = emit_if_differ();
     }
+    return count;
+}
+
+/* Jumps taken where the other element is undefined as well, and from somewhere else. */
+static int emit_unless_other(int element, int other, uint64_t inputs, bool flags_live,
+                             uint8_t **jumps) {
+    uint8_t *undefined[4];
+    uint64_t set = inputs & (bit(other) | (other >= ELEMENT_VECTOR ? bit(other + 16) : 0));
+    int tests = emit_test_words(set, undefined);
+    uint8_t *defined = emit_long_jump();
+    for (int t = 0; t < tests; t++)
+        patch_jump(undefined[t], out.at);
+    int count = emit_unless_alike(other, flags_live, jumps);
+    emit_from_context(&out, RCX, CTX_ORIGIN_OF(element));
+    emit_from_context(&out, RDX, CTX_ORIGIN_OF(other));
+    jumps[count++] = emit_if_differ();
+    patch_jump(defined, out.at);
     return count;
 }
 
@@ -110,11 +130,12 @@ static void ask_there(uint8_t **jumps, int count, uint32_t index) {
 /* Where undefined bits are from goes along with them: of several inputs, from the first
    that is undefined now; what the output brought itself comes first. Where bytes do not stay
    in their place, all of the output gets one origin, and C finds it where there are several. */
-static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
+static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint64_t outputs,
+                              bool flags_live) {
     enum { MOST = 4 };
     uint64_t halves = ~((1ULL << ELEMENT_UPPER) - 1);
     uint64_t registers = (inputs | (inputs & halves) >> 16) & ~halves & ~ELEMENTS_SHARED;
-    uint8_t *found[MOST][4], *over[MOST], *asks[MOST * 4];
+    uint8_t *found[MOST][4], *over[MOST], *asks[MOST * 4 + 2 * MOST * MOST];
     int tests[MOST], chosen[MOST], count = 0, done = 0, ask = 0;
     bool kept = registers & outputs;
     if (!registers || !outputs)
@@ -149,7 +170,9 @@ static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint
                 patch_jump(found[k][t], out.at);
         }
         if (asks_c)
-            ask += emit_unless_alike(chosen[k], asks + ask);
+            ask += emit_unless_alike(chosen[k], flags_live, asks + ask);
+        for (int other = k + 1; other < count && asks_c && count == 2; other++)
+            ask += emit_unless_other(chosen[k], chosen[other], inputs, flags_live, asks + ask);
         if (k || !kept)
             emit_origin_from(chosen[k], outputs, manner);
     }
@@ -203,13 +226,14 @@ static bool emit_parts_along(const struct parts *p) {
     return true;
 }
 
-void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs) {
+void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs,
+                        bool flags_live) {
     struct parts parts;
     bool moves = parts_of(i, &parts);
     if (moves && (parts.first == PARTS_MEMORY || parts.second == PARTS_MEMORY))
         return; /* see emit_parts_beside */
     if (!moves || !emit_parts_along(&parts))
-        emit_origin_along(i, inputs, outputs);
+        emit_origin_along(i, inputs, outputs, flags_live);
 }
 
 void emit_parts_beside(const struct parts *parts, int first) {

@@ -1,6 +1,7 @@
 /* Where the parts of a register are from, 4 bytes each, when it is made of parts of
    others: instructions that only move parts about have a row here, and rules that work lane
    by lane are known. All others tell one origin for the whole of their result. */
+#include "decode.h"
 #include "plan.h"
 #include "step.h"
 #include "translate.h"
@@ -215,11 +216,76 @@ void parts_set(struct context *c, int element, const uint32_t *origins, int coun
             dirty_origins(c, element)[k] = origins[k];
 }
 
+/* The origin of one byte, 0 where it is defined. */
+static uint32_t origin_of_byte_in(struct step *k, int element, int byte) {
+    struct context *c = k->c;
+    if (element == PARTS_MEMORY) {
+        gaddr a = k->address[0] + (gaddr)byte;
+        bool within = byte >= 0 && (uint32_t)byte < k->p->memory[0].size;
+        return within && *(const uint8_t *)shadow_of(a) ? origin_keep_byte(c, origin_at(c, a)) : 0;
+    }
+    if (byte < 0 || byte >= (element < ELEMENT_VECTOR ? 8 : MAP_BYTES) ||
+        !((const uint8_t *)bits_of(c, element))[byte])
+        return 0;
+    return origin_keep_byte(c, dirty_byte_origin(c, element, byte));
+}
+
+static bool map_with_sources(const struct instruction *i, struct byte_map *m, struct parts *p) {
+    if (!i->valid || i->mask || !byte_map_of(i, m))
+        return false;
+    const ZydisDecodedOperand *o = i->operands;
+    int visible = i->z.operand_count_visible - m->numbered;
+    if (o[0].type != ZYDIS_OPERAND_TYPE_REGISTER || o[0].size > 256)
+        return false;
+    *p = (struct parts){.target = (int8_t)element_of(o[0].reg.value),
+                        .first = (int8_t)source_of(&o[visible - m->sources]),
+                        .second = (int8_t)source_of(&o[visible - 1])};
+    return p->target >= 0 && p->first >= 0 && p->second >= 0 && p->target != ELEMENT_MORE &&
+           p->first != ELEMENT_MORE && p->second != ELEMENT_MORE && p->target != ELEMENT_X87 &&
+           p->first != ELEMENT_X87 && p->second != ELEMENT_X87;
+}
+
+bool joins_bytes(const struct instruction *i, struct parts *parts) {
+    struct byte_map m;
+    struct parts p;
+    if (!map_with_sources(i, &m, &p) || p.second != PARTS_MEMORY)
+        return false;
+    *parts = p;
+    return true;
+}
+
+/* The same for an instruction that moves bytes about. */
+static bool join_bytes(struct step *k) {
+    struct instruction i;
+    struct byte_map m;
+    struct parts p;
+    uint32_t origins[PARTS] = {0}, any_origin = 0;
+    decode_here(&i, k->p->pc);
+    if (!map_with_sources(&i, &m, &p))
+        return false;
+    int sources[2] = {p.first, p.second}, count = i.operands[0].size / 8;
+    for (int n = 0; n < count / 4 && n < PARTS; n++) {
+        uint32_t of[4];
+        for (int byte = 0; byte < 4; byte++) {
+            int from = m.from[4 * n + byte], source = sources[from >= MAP_SECOND];
+            int at = from % MAP_BYTES;
+            of[byte] = from == MAP_NONE ? 0 : origin_of_byte_in(k, source, at);
+            if (!of[byte] && m.next)
+                of[byte] = origin_of_byte_in(k, source, at + m.next);
+            any_origin |= of[byte];
+        }
+        origins[n] = origin_of_four(of);
+    }
+    parts_set(k->c, k->p->parts.target, origins, count / 4 < PARTS ? count / 4 : PARTS);
+    return any_origin;
+}
+
 void parts_join(struct step *k) {
     const struct parts *p = &k->p->parts;
     uint32_t origins[PARTS];
-    if (!p->count) { /* bytes do not stay in their place: the first undefined one's for all */
-        dirty_set_origin(k->c, p->target, origin_keep(k->c, k->origin));
+    if (!p->count) { /* else the first undefined one's for all */
+        if (!join_bytes(k))
+            dirty_set_origin(k->c, p->target, origin_keep(k->c, k->origin));
         return;
     }
     for (int n = 0; n < p->count; n++)
@@ -254,7 +320,7 @@ static void vertical(struct step *k, int result, int lane, uint32_t *origins, in
 }
 
 /* A byte of an operand that is undefined, to be kept. */
-static uint32_t origin_of_operand(struct step *k, int operand, int at) {
+uint32_t origin_of_operand(struct step *k, int operand, int at) {
     const struct plan_operand *o = &k->p->operands[operand];
     int element = operand_element(o);
     if (element == PARTS_NONE || element == ELEMENT_MORE || !k->bits[operand][at])
@@ -360,7 +426,7 @@ void parts_note(struct step *k) {
     int lane = p->lane ? p->lane : 4, result = 0;
     switch (p->rule) {
     case RULE_COPY:
-        if (p->operands[0].kind != OPERAND_GENERAL)
+        if (p->operands[0].kind != OPERAND_GENERAL || p->reversed)
             return;
         lane = 1;
         break;

@@ -114,6 +114,8 @@ static inline uint64_t lanes_of(const struct plan *p) {
 }
 /* False: it does not only move parts about. */
 bool parts_of(const struct instruction *i, struct parts *parts);
+/* The same of single bytes, some of them in memory (byte_maps.c). */
+bool joins_bytes(const struct instruction *i, struct parts *parts);
 /* Adds what EVEX forms have besides (masks.c). */
 void plan_masked(struct plan *p, const struct instruction *i);
 /* An EVEX form touches only that part of its memory operand which its mask lets it. */

@@ -16,6 +16,10 @@ struct step {
     uint32_t origin;
     uint32_t parts[PARTS]; /* of the first output, when `noted` of them differ from it */
     int noted;
+    bool is_mixed;  /* of each byte of the first outputs where it is from, 0: it is defined */
+#define MIXED 3
+    uint32_t mixed[MIXED][64];
+    int writing;    /* the output that is written */
     uint64_t holds; /* a comparison into a mask: in which lanes it may be true */
     bool whole; /* all 8 bytes of a 32-bit output count: it may be left as it was */
 };
@@ -213,6 +217,24 @@ void parts_set(struct context *c, int element, const uint32_t *origins, int coun
 void parts_note(struct step *k);
 /* The same for a shift or rotate of a register. */
 void parts_shift(struct step *k, int by);
+/* Of a byte of an operand where it is from, to be kept; 0: it is defined, or that is not told. */
+uint32_t origin_of_operand(struct step *k, int operand, int at);
+
+/* --- byte_maps.c --- */
+enum { MAP_BYTES = 32, MAP_SECOND = MAP_BYTES, MAP_NONE = 2 * MAP_BYTES };
+struct byte_map {
+    uint8_t from[MAP_BYTES]; /* bytes of the first source, from MAP_SECOND on of the second */
+    int sources, next;       /* next: of which neighbour's bits a byte is made as well; 0: none */
+    bool numbered;           /* the last operand is a number */
+};
+/* False: it is none of these. */
+bool byte_map_of(const struct instruction *i, struct byte_map *m);
+
+/* --- mixtures.c --- */
+/* Before outputs are written: for rules of which `apply` may be asked several times. */
+void mixtures_note(struct step *k, void (*apply)(struct step *k));
+/* Of an output that has been written to the element. */
+void mixtures_set(struct step *k, int n, int element);
 
 /* --- masks.c --- */
 void lanes_to_mask(struct step *k);

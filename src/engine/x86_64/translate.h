@@ -279,7 +279,8 @@ bool emit_register_move(const struct instruction *i, bool flags_live);
 /* --- origins.c --- */
 struct parts;
 /* Before the outputs' undefined bits change: the inputs' origins become theirs. */
-void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs);
+void emit_origins_along(const struct instruction *i, uint64_t inputs, uint64_t outputs,
+                        bool flags_live);
 /* Of parts put beside such of memory: behind its check, whose cold pieces begin at `first`. */
 void emit_parts_beside(const struct parts *parts, int first);
 

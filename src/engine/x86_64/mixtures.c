@@ -1,0 +1,97 @@
+/* Where each byte of a result is from when the inputs have several origins: the rule is applied
+   once more for each of them, with the bits of that one alone undefined. What is undefined by
+   several of them together, as the carry of a sum, is from the first. */
+#include "plan.h"
+#include "step.h"
+
+enum { ORIGINS = 8 };
+
+/* Rules that only make outputs of the bits and values of their inputs, and say nothing of which
+   part is from where by themselves (parts.c). */
+static bool is_sorted_out(const struct plan *p) {
+    switch (p->rule) {
+    case RULE_COPY:
+        return p->reversed;
+    case RULE_SWAP: case RULE_BSWAP: case RULE_XADD: case RULE_CMPXCHG:
+    case RULE_SHLX: case RULE_SHRX: case RULE_SARX: case RULE_RORX: case RULE_SHLD: case RULE_SHRD:
+    case RULE_BEXTR: case RULE_BZHI: case RULE_PEXT: case RULE_PDEP:
+    case RULE_V_SHUFFLE: case RULE_V_PACK: case RULE_V_PAIRS: case RULE_V_WIDEN:
+    case RULE_V_NARROW: case RULE_V_PERMUTE: case RULE_V_PERMUTE_IN:
+        return !p->evex;
+    default:
+        return false;
+    }
+}
+
+struct mixture {
+    uint32_t of[PLAN_OPERANDS][64]; /* each undefined byte of an input */
+    uint32_t origins[ORIGINS];
+    int count;
+};
+
+static void add_origin(struct mixture *m, uint32_t origin) {
+    for (int n = 0; n < m->count; n++)
+        if (m->origins[n] == origin)
+            return;
+    if (m->count < ORIGINS)
+        m->origins[m->count++] = origin;
+}
+
+static void find_origins(struct step *k, struct mixture *m) {
+    const struct plan *p = k->p;
+    m->count = 0;
+    for (int n = 0; n < p->count; n++)
+        for (int at = 0; at < p->operands[n].size && at < 64; at++) {
+            m->of[n][at] = k->bits[n][at] ? origin_of_operand(k, n, at) : 0;
+            if (m->of[n][at])
+                add_origin(m, m->of[n][at]);
+        }
+}
+
+/* The step with nothing undefined but what is from there. */
+static void keep_one(struct step *one, const struct mixture *m, uint32_t origin) {
+    const struct plan *p = one->p;
+    for (int n = 0; n < p->count; n++) {
+        for (int at = 0; at < p->operands[n].size && at < 64; at++)
+            if (m->of[n][at] != origin)
+                one->bits[n][at] = 0;
+        fill_bytes(one->out[n], 0, sizeof one->out[n]);
+    }
+}
+
+void mixtures_note(struct step *k, void (*apply)(struct step *k)) {
+    const struct plan *p = k->p;
+    struct mixture m;
+    if (!is_sorted_out(p))
+        return;
+    find_origins(k, &m);
+    if (m.count < 2)
+        return;
+    for (int n = 0; n < MIXED; n++)
+        fill_bytes(k->mixed[n], 0, sizeof k->mixed[n]);
+    for (int g = 0; g < m.count; g++) {
+        struct step one = *k;
+        keep_one(&one, &m, m.origins[g]);
+        apply(&one);
+        for (int n = 0; n < p->count && n < MIXED; n++)
+            for (int at = 0; at < 64 && p->operands[n].write; at++)
+                if (k->out[n][at] && one.out[n][at] && !k->mixed[n][at])
+                    k->mixed[n][at] = m.origins[g];
+    }
+    for (int n = 0; n < p->count && n < MIXED; n++)
+        for (int at = 0; at < 64 && p->operands[n].write; at++)
+            if (k->out[n][at] && !k->mixed[n][at])
+                k->mixed[n][at] = k->origin;
+    k->is_mixed = true;
+}
+
+void mixtures_set(struct step *k, int n, int element) {
+    const struct plan_operand *o = &k->p->operands[n];
+    uint32_t origins[PARTS];
+    int count = o->size / 4 < PARTS ? o->size / 4 : PARTS;
+    if (!k->is_mixed || n >= MIXED || !count)
+        return;
+    for (int w = 0; w < count; w++)
+        origins[w] = origin_of_four(&k->mixed[n][4 * w]);
+    parts_set(k->c, element, origins, count);
+}
