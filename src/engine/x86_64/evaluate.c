@@ -483,8 +483,12 @@ static void write_outputs(struct step *k) {
             copy_few(to, k->out[n], size);
             if (p->vex)
                 fill_bytes(to + size, 0, (uint64_t)(64 - size));
+            uint32_t before[PARTS];
+            copy_bytes(before, dirty_origins(c, vector_element(o->number)), sizeof before);
             if (any(to, size))
                 dirty_set_origin(c, vector_element(o->number), k->origin);
+            for (int w = size / 4; w < PARTS && size >= 4 && !p->vex; w++) /* these stay */
+                dirty_origins(c, vector_element(o->number))[w] = before[w];
             if (n == 0 && k->noted)
                 parts_set(c, vector_element(o->number), k->parts, k->noted);
             mixtures_set(k, n, vector_element(o->number));

@@ -1,6 +1,7 @@
 /* Where each byte of a result is from when the inputs have several origins: the rule is applied
-   once more for each of them, with the bits of that one alone undefined. What is undefined by
-   several of them together, as the carry of a sum, is from the first. */
+   once more for each of them, with the bits of that one alone undefined. A byte is from where
+   most of its undefined bits are; of several from where a byte at its place is, else the first:
+   what a carry brings counts less. */
 #include "plan.h"
 #include "step.h"
 
@@ -12,9 +13,15 @@ static bool is_sorted_out(const struct plan *p) {
     switch (p->rule) {
     case RULE_COPY:
         return p->reversed;
+    case RULE_AND: case RULE_OR: case RULE_XOR: /* of registers by themselves */
+        return p->operands[0].kind == OPERAND_MEMORY;
+    case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_NEG: case RULE_INC:
+    case RULE_DEC: case RULE_NOT: case RULE_MUL: case RULE_BLSR: case RULE_BLSI: case RULE_BLSMSK:
+    case RULE_BITSET: case RULE_BITCLEAR: case RULE_BITFLIP:
     case RULE_SWAP: case RULE_BSWAP: case RULE_XADD: case RULE_CMPXCHG:
     case RULE_SHLX: case RULE_SHRX: case RULE_SARX: case RULE_RORX: case RULE_SHLD: case RULE_SHRD:
     case RULE_BEXTR: case RULE_BZHI: case RULE_PEXT: case RULE_PDEP:
+    case RULE_V_SCALAR: case RULE_V_ONE:
     case RULE_V_SHUFFLE: case RULE_V_PACK: case RULE_V_PAIRS: case RULE_V_WIDEN:
     case RULE_V_NARROW: case RULE_V_PERMUTE: case RULE_V_PERMUTE_IN:
         return !p->evex;
@@ -41,8 +48,9 @@ static void find_origins(struct step *k, struct mixture *m) {
     const struct plan *p = k->p;
     m->count = 0;
     for (int n = 0; n < p->count; n++)
-        for (int at = 0; at < p->operands[n].size && at < 64; at++) {
-            m->of[n][at] = k->bits[n][at] ? origin_of_operand(k, n, at) : 0;
+        for (int at = 0; at < 64; at++) {
+            bool within = at < p->operands[n].size;
+            m->of[n][at] = within && k->bits[n][at] ? origin_of_operand(k, n, at) : 0;
             if (m->of[n][at])
                 add_origin(m, m->of[n][at]);
         }
@@ -59,9 +67,17 @@ static void keep_one(struct step *one, const struct mixture *m, uint32_t origin)
     }
 }
 
+static bool stands_there(const struct mixture *m, int operands, int at, uint32_t origin) {
+    for (int n = 0; n < operands; n++)
+        if (m->of[n][at] == origin)
+            return true;
+    return false;
+}
+
 void mixtures_note(struct step *k, void (*apply)(struct step *k)) {
     const struct plan *p = k->p;
     struct mixture m;
+    uint8_t best[MIXED][64];
     if (!is_sorted_out(p))
         return;
     find_origins(k, &m);
@@ -69,14 +85,20 @@ void mixtures_note(struct step *k, void (*apply)(struct step *k)) {
         return;
     for (int n = 0; n < MIXED; n++)
         fill_bytes(k->mixed[n], 0, sizeof k->mixed[n]);
+    fill_bytes(best, 0, sizeof best);
     for (int g = 0; g < m.count; g++) {
         struct step one = *k;
         keep_one(&one, &m, m.origins[g]);
         apply(&one);
         for (int n = 0; n < p->count && n < MIXED; n++)
-            for (int at = 0; at < 64 && p->operands[n].write; at++)
-                if (k->out[n][at] && one.out[n][at] && !k->mixed[n][at])
+            for (int at = 0; at < 64 && p->operands[n].write; at++) {
+                int bits = count_ones(k->out[n][at] & one.out[n][at]);
+                int score = 2 * bits + (bits && stands_there(&m, p->count, at, m.origins[g]));
+                if (score > best[n][at]) {
+                    best[n][at] = (uint8_t)score;
                     k->mixed[n][at] = m.origins[g];
+                }
+            }
     }
     for (int n = 0; n < p->count && n < MIXED; n++)
         for (int at = 0; at < 64 && p->operands[n].write; at++)
