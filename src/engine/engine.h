@@ -425,6 +425,9 @@ uint32_t origin_frame(struct context *c, gaddr address);
 uint32_t origin_released(struct context *c, gaddr address);
 /* The code of memory that is neither on the heap nor on the stack: where it was noticed. */
 uint32_t origin_elsewhere(struct context *c);
+/* For tests: an origin that stands for a number from 1 on, and back; 0: it is another. */
+uint32_t origin_numbered(uint8_t number);
+uint8_t origin_number(struct context *c, uint32_t origin);
 /* The record of an origin, made when there is none; 0: unknown. */
 uint32_t origin_record(struct context *c, uint32_t origin);
 

@@ -259,3 +259,14 @@ uint32_t origin_elsewhere(struct context *c) {
     uint32_t record = intern(&other);
     return record ? ORIGIN_RECORD_CODES + record : 0;
 }
+
+uint32_t origin_numbered(uint8_t number) {
+    struct ledger_origin numbered = {.kind = ORIGIN_OTHER, .offset = number};
+    uint32_t record = intern(&numbered);
+    return record ? ORIGIN_RECORD_CODES + record : 0;
+}
+
+uint8_t origin_number(struct context *c, uint32_t origin) {
+    const struct ledger_origin *o = &ledger->origins[origin_record(c, origin)];
+    return o->kind == ORIGIN_OTHER ? (uint8_t)o->offset : 0;
+}

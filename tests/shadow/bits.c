@@ -4,10 +4,13 @@
    once more with these bits marked undefined. An output bit that varied must be
    undefined in the engine's eyes; where it never varied although all ways were
    tried, "undefined" is counted as excess.
+   Then the undefined bytes are said to be from several places: an output byte must be said to
+   be from one whose bits make it vary, where some place does so alone.
    bits SEQUENCES [SEED [LENGTH [NAME]]]; with BITS_WIDE in the environment the
    instructions are those of AVX-512, with vectors of 64 bytes and masks. */
 #define _GNU_SOURCE
 #include <pthread.h>
+#include <stdbool.h>
 #include <signal.h>
 #include <stddef.h>
 #include <stdint.h>
@@ -19,7 +22,7 @@
 #include <unistd.h>
 
 #define DOOR 0x746f6e646fL
-enum { DOOR_GET = 1, DOOR_SET, DOOR_SET_KNOWN };
+enum { DOOR_GET = 1, DOOR_SET, DOOR_SET_KNOWN, DOOR_SET_PLACES, DOOR_GET_PLACES };
 
 struct state {
     uint64_t general[8]; /* rax rbx rcx rdx rsi r8 r9 r10 */
@@ -342,6 +345,56 @@ static void flip(struct state *s, const struct place *places, unsigned count, ui
             p[places[k].byte] &= (uint8_t)~(1u << places[k].bit);
 }
 
+/* Which place each undefined byte is from: by bytes, words or registers. */
+enum { PLACES = 3 };
+static void choose_places(uint8_t *from) {
+    static const unsigned pieces[] = {1, 2, 4, 4, 8, 16};
+    unsigned piece = pieces[next_random() % 6];
+    for (unsigned at = 0; at < STATE_BYTES; at++)
+        from[at] = at % piece ? from[at - 1] : (uint8_t)(1 + next_random() % PLACES);
+}
+
+/* Bits of the outputs that vary with those of one place alone. */
+static void vary_alone(void (*run)(struct state *), const struct state *base,
+                       const struct place *places, unsigned count, const uint8_t *from,
+                       uint8_t varies[PLACES + 1][STATE_BYTES]) {
+    enum { WAYS = 24 };
+    static struct state first, one;
+    memset(varies, 0, (PLACES + 1) * STATE_BYTES);
+    for (unsigned place = 1; place <= PLACES; place++)
+        for (unsigned way = 0; way < WAYS; way++) {
+            one = *base;
+            uint64_t which = next_random();
+            for (unsigned k = 0; k < count; k++)
+                if (from[places[k].byte] == place)
+                    flip(&one, &places[k], 1, which >> k);
+            run(&one);
+            if (!way)
+                first = one;
+            for (unsigned k = 0; k < STATE_BYTES; k++)
+                varies[place][k] |= ((uint8_t *)&one)[k] ^ ((uint8_t *)&first)[k];
+        }
+}
+
+/* How many bytes are said to be from a place that has no part in them; flags are all from one. */
+static unsigned misplaced(const uint8_t *told, const uint8_t *said, const uint8_t *undefined,
+                          uint8_t varies[PLACES + 1][STATE_BYTES], bool print) {
+    unsigned wrong = 0;
+    for (unsigned k = 0; k < STATE_BYTES; k++) {
+        unsigned alone = 0;
+        for (unsigned place = 1; place <= PLACES; place++)
+            alone |= varies[place][k] ? 1u << place : 0;
+        bool flag = k >= offsetof(struct state, set) && k < offsetof(struct state, top);
+        if (!alone || flag || !said[k] || (told[k] <= PLACES && alone >> told[k] & 1))
+            continue;
+        wrong++;
+        if (print)
+            printf("    byte %u (undefined %02x) said to be from %u, is from one of %x\n", k,
+                   undefined[k], told[k], alone);
+    }
+    return wrong;
+}
+
 /* BITS_TIMER: a signal each millisecond and a second thread that copies padding. */
 static volatile long ticks;
 static void on_tick(int number, siginfo_t *info, void *context) {
@@ -403,7 +456,9 @@ int main(int argc, char **argv) {
     uint8_t *code = mmap(NULL, room, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
     uint8_t **entries = calloc((size_t)sequences, sizeof *entries);
     size_t (*parts)[8] = calloc((size_t)sequences, sizeof *parts);
-    static uint64_t excess_of[2048], tested_of[2048];
+    static uint64_t excess_of[2048], tested_of[2048], misplaced_of[2048];
+    uint64_t placed = 0, misplaced_bytes = 0;
+    bool shows = getenv("BITS_PLACES");
     uint8_t *at = code;
     seed = first * 0x9e3779b97f4a7c15ULL + 1;
     for (long n = 0; n < sequences; n++) {
@@ -452,6 +507,35 @@ int main(int argc, char **argv) {
             syscall(DOOR, DOOR_GET, &marked, STATE_BYTES, said);
             static const uint8_t nothing[STATE_BYTES];
             syscall(DOOR, DOOR_SET, &marked, STATE_BYTES, nothing);
+            if (c.first == narrow.first) {
+                static struct state mixed;
+                static uint8_t from[STATE_BYTES], told[STATE_BYTES], also[STATE_BYTES];
+                static uint8_t alone[PLACES + 1][STATE_BYTES];
+                choose_places(from);
+                vary_alone(run, &base, places, count, from, alone);
+                mixed = base;
+                syscall(DOOR, DOOR_SET_PLACES, &mixed, STATE_BYTES, undefined, from);
+                run(&mixed);
+                syscall(DOOR, DOOR_GET, &mixed, STATE_BYTES, also);
+                syscall(DOOR, DOOR_GET_PLACES, &mixed, STATE_BYTES, told);
+                syscall(DOOR, DOOR_SET, &mixed, STATE_BYTES, nothing);
+                unsigned bytes = misplaced(told, also, undefined, alone, false);
+                misplaced_bytes += bytes;
+                for (unsigned k = 0; k < STATE_BYTES; k++)
+                    placed += also[k] != 0;
+                if (!parts[n][1])
+                    misplaced_of[parts[n][0] - 1] += bytes;
+                if (bytes && shows) {
+                    printf("misplaced in sequence %ld, round %d:", n, round);
+                    for (int k = 0; parts[n][k]; k++)
+                        printf(" [%s]", table[parts[n][k] - 1].text);
+                    puts("");
+                    for (unsigned k = 0; k < STATE_BYTES; k++)
+                        if (undefined[k])
+                            printf("    byte %u: undefined %02x from %u\n", k, undefined[k], from[k]);
+                    misplaced(told, also, undefined, alone, true);
+                }
+            }
             int wrong = memcmp(&marked, &result, sizeof marked) != 0;
             uint64_t more = 0;
             for (unsigned k = 0; k < STATE_BYTES; k++) {
@@ -496,6 +580,20 @@ int main(int argc, char **argv) {
                (unsigned long long)tested_of[most], table[most].text);
         excess_of[most] = 0;
     }
+    for (int top = 0; top < 40 && longest == 1; top++) {
+        size_t most = 0;
+        for (size_t k = 0; k < kinds; k++)
+            if (misplaced_of[k] > misplaced_of[most])
+                most = k;
+        if (!misplaced_of[most])
+            break;
+        printf("misplaced %llu bytes in %llu runs: %s\n", (unsigned long long)misplaced_of[most],
+               (unsigned long long)tested_of[most], table[most].text);
+        misplaced_of[most] = 0;
+    }
+    if (placed)
+        printf("%llu undefined bytes, %llu of them said to be from elsewhere\n",
+               (unsigned long long)placed, (unsigned long long)misplaced_bytes);
     printf("%ld sequences of %zu instructions: %llu bits, %llu of them undefined; %llu missed, "
            "excess %llu (%.2f %%)\n",
            sequences, kinds, (unsigned long long)checked, (unsigned long long)undefined_bits,

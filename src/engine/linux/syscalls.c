@@ -126,12 +126,21 @@ static long shared_segment(uint64_t id, gaddr wanted, uint64_t flags) {
 }
 
 /* The test door: reads or sets D, for tests of the shadow rules; with an origin where bits
-   become undefined, or as if nothing had been recorded yet. */
+   become undefined, or as if nothing had been recorded yet; or with a number for each byte that
+   stands for an origin of its own, which is read again. */
 #define DOOR 0x746f6e646fULL
-enum { DOOR_GET = 1, DOOR_SET, DOOR_SET_KNOWN };
+enum { DOOR_GET = 1, DOOR_SET, DOOR_SET_KNOWN, DOOR_SET_PLACES, DOOR_GET_PLACES };
 static long test_door(struct context *c, const uint64_t *a) {
-    if (a[1] >= GUEST_END || a[2] > 65536 || a[3] >= GUEST_END)
+    if (a[1] >= GUEST_END || a[2] > 65536 || a[3] >= GUEST_END ||
+        (a[0] == DOOR_SET_PLACES && a[4] >= GUEST_END))
         return -EINVAL;
+    if (a[0] == DOOR_GET_PLACES) {
+        for (uint64_t k = 0; k < a[2]; k++)
+            *(uint8_t *)guest(a[3] + k) =
+                *shadow_of(a[1] + k) ? origin_number(c, origin_at(c, a[1] + k)) : 0;
+        shadow_define(c, a[3], a[2]);
+        return 0;
+    }
     if (a[0] == DOOR_GET) {
         copy_bytes(guest(a[3]), shadow_of(a[1]), a[2]);
         shadow_define(c, a[3], a[2]);
@@ -143,6 +152,11 @@ static long test_door(struct context *c, const uint64_t *a) {
     for (gaddr at = a[1]; origin && at < a[1] + a[2]; at++)
         if (*shadow_of(at))
             origin_set_bytes(c, at, 1, &origin);
+    for (uint64_t k = 0; k < a[2] && a[0] == DOOR_SET_PLACES; k++)
+        if (*shadow_of(a[1] + k)) {
+            origin = origin_numbered(*(const uint8_t *)guest(a[4] + k));
+            origin_set_bytes(c, a[1] + k, 1, &origin);
+        }
     return 0;
 }
 
