@@ -602,5 +602,6 @@ int main(int argc, char **argv) {
     munmap(code, room);
     free(entries);
     free(parts);
-    return missed ? 1 : 0;
+    /* a few are: flags have one origin for all, and so have the halves of a vector now and then */
+    return missed || misplaced_bytes * 100 > placed;
 }

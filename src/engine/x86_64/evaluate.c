@@ -456,7 +456,8 @@ static void write_outputs(struct step *k) {
         k->writing = n;
         uint64_t bits = load(k->out[n], o->size);
         switch (o->kind) {
-        case OPERAND_GENERAL:
+        case OPERAND_GENERAL: {
+            uint32_t before = dirty_origins(c, o->number)[0];
             if (o->size >= 4) {
                 u[o->number] = k->whole         ? load(k->out[n], 8)
                                : o->size == 4 ? (uint32_t)bits
@@ -467,27 +468,27 @@ static void write_outputs(struct step *k) {
             }
             if (bits && o->size >= 4)
                 dirty_set_origin(c, o->number, k->origin);
-            else if (bits)
-                dirty_origins(c, o->number)[0] = k->origin;
             if (n == 0 && k->noted)
                 parts_set(c, o->number, k->parts, k->noted);
             mixtures_set(k, n, o->number);
+            mixtures_set_part(k, n, before);
             if (o->number == RSP && u[RSP]) {
                 use(c, p, RSP, "becomes the stack pointer", 0, 0);
                 u[RSP] = 0;
             }
             break;
+        }
         case OPERAND_VECTOR: {
             uint8_t *to = (uint8_t *)dirty_vector(c, o->number);
             int size = o->size > 64 ? 64 : o->size;
             copy_few(to, k->out[n], size);
             if (p->vex)
                 fill_bytes(to + size, 0, (uint64_t)(64 - size));
-            uint32_t before[PARTS];
+            uint32_t before[PARTS]; /* a part of it may stay */
             copy_bytes(before, dirty_origins(c, vector_element(o->number)), sizeof before);
             if (any(to, size))
                 dirty_set_origin(c, vector_element(o->number), k->origin);
-            for (int w = size / 4; w < PARTS && size >= 4 && !p->vex; w++) /* these stay */
+            for (int w = size / 4; w < PARTS && size >= 4 && !p->vex; w++)
                 dirty_origins(c, vector_element(o->number))[w] = before[w];
             if (n == 0 && k->noted)
                 parts_set(c, vector_element(o->number), k->parts, k->noted);
@@ -1224,7 +1225,6 @@ void evaluate(struct context *c, const struct plan *p) {
             apply(&k);
         if (p->evex)
             finish_lanes(&k);
-        parts_note(&k);
         if (any_length)
             mixtures_note(&k, apply);
         write_outputs(&k);

@@ -7,21 +7,23 @@
 
 enum { ORIGINS = 8 };
 
-/* Rules that only make outputs of the bits and values of their inputs, and say nothing of which
-   part is from where by themselves (parts.c). */
+/* Rules that only make outputs of the bits and values of their inputs, and do not say by
+   themselves which part is from where (parts.c, lanes that are read). */
 static bool is_sorted_out(const struct plan *p) {
     switch (p->rule) {
     case RULE_COPY:
-        return p->reversed;
-    case RULE_AND: case RULE_OR: case RULE_XOR: /* of registers by themselves */
-        return p->operands[0].kind == OPERAND_MEMORY;
+        return p->reversed || p->operands[0].kind == OPERAND_GENERAL;
+    case RULE_AND: case RULE_OR: case RULE_XOR: case RULE_ANDN: case RULE_NOT:
     case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_NEG: case RULE_INC:
-    case RULE_DEC: case RULE_NOT: case RULE_MUL: case RULE_BLSR: case RULE_BLSI: case RULE_BLSMSK:
+    case RULE_DEC: case RULE_MUL: case RULE_BLSR: case RULE_BLSI: case RULE_BLSMSK:
     case RULE_BITSET: case RULE_BITCLEAR: case RULE_BITFLIP:
     case RULE_SWAP: case RULE_BSWAP: case RULE_XADD: case RULE_CMPXCHG:
     case RULE_SHLX: case RULE_SHRX: case RULE_SARX: case RULE_RORX: case RULE_SHLD: case RULE_SHRD:
     case RULE_BEXTR: case RULE_BZHI: case RULE_PEXT: case RULE_PDEP:
-    case RULE_V_SCALAR: case RULE_V_ONE:
+    case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
+    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN:
+    case RULE_V_MULTIPLY: case RULE_V_LANES: case RULE_V_SHIFT: case RULE_V_SHIFT_EACH:
+    case RULE_V_SCALAR: case RULE_V_ONE: case RULE_V_BLEND:
     case RULE_V_SHUFFLE: case RULE_V_PACK: case RULE_V_PAIRS: case RULE_V_WIDEN:
     case RULE_V_NARROW: case RULE_V_PERMUTE: case RULE_V_PERMUTE_IN:
         return !p->evex;
@@ -78,7 +80,7 @@ void mixtures_note(struct step *k, void (*apply)(struct step *k)) {
     const struct plan *p = k->p;
     struct mixture m;
     uint8_t best[MIXED][64];
-    if (!is_sorted_out(p))
+    if (!is_sorted_out(p) || !parts_differ(k))
         return;
     find_origins(k, &m);
     if (m.count < 2)
@@ -116,4 +118,28 @@ void mixtures_set(struct step *k, int n, int element) {
     for (int w = 0; w < count; w++)
         origins[w] = origin_of_four(&k->mixed[n][4 * w]);
     parts_set(k->c, element, origins, count);
+}
+
+void mixtures_set_part(struct step *k, int n, uint32_t before) {
+    const struct plan_operand *o = &k->p->operands[n];
+    struct context *c = k->c;
+    uint64_t bits = dirty_words(c)[o->number];
+    uint32_t of[4] = {0}, first = 0;
+    bool same = true;
+    if (o->size >= 4)
+        return;
+    for (int byte = 0; byte < 4; byte++) {
+        int at = byte - o->high;
+        if (!(bits >> (8 * byte) & 0xff))
+            continue;
+        of[byte] = at < 0 || at >= o->size        ? origin_part(before, (uint64_t)byte)
+                   : k->is_mixed && n < MIXED ? k->mixed[n][at]
+                                               : k->origin;
+        first = first ? first : of[byte];
+        same &= of[byte] == first;
+    }
+    for (int byte = 0; byte < 4 && !same; byte++)
+        of[byte] = of[byte] ? origin_keep_byte(c, of[byte]) : 0;
+    if (first)
+        dirty_origins(c, o->number)[0] = same ? first : origin_of_four(of);
 }

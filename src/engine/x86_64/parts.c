@@ -302,23 +302,6 @@ static int operand_element(const struct plan_operand *o) {
                                         : PARTS_NONE;
 }
 
-/* Each part of the result from the same lane of the first operand that is undefined there. */
-static void vertical(struct step *k, int result, int lane, uint32_t *origins, int count) {
-    const struct plan *p = k->p;
-    for (int n = 0; n < count; n++) {
-        origins[n] = 0;
-        if (!any(k->out[result] + 4 * n, 4))
-            continue;
-        for (int m = 0; m < p->count && !origins[n]; m++) {
-            int element = operand_element(&p->operands[m]), start = 4 * n / lane * lane;
-            if (element == PARTS_NONE || !any(k->bits[m], 32))
-                continue;
-            for (int at = start; at < start + lane && !origins[n]; at += 4)
-                origins[n] = origin_of_part(k, element, at / 4);
-        }
-    }
-}
-
 /* A byte of an operand that is undefined, to be kept. */
 uint32_t origin_of_operand(struct step *k, int operand, int at) {
     const struct plan_operand *o = &k->p->operands[operand];
@@ -328,19 +311,6 @@ uint32_t origin_of_operand(struct step *k, int operand, int at) {
     return origin_keep_byte(k->c, element == PARTS_MEMORY
                                       ? origin_of_few(k->c, k->address[o->number] + (gaddr)at, 1)
                                       : dirty_byte_origin(k->c, element, at + o->high));
-}
-
-/* Each byte of the result from the same lane (of less than 4 bytes) of the first operand
-   that is undefined there. */
-static void bytewise(struct step *k, int result, int lane, uint32_t *origins, int count) {
-    for (int n = 0; n < count; n++) {
-        uint32_t of[4] = {0};
-        for (int at = 4 * n; at < 4 * n + 4; at++)
-            for (int m = 0; m < k->p->count && k->out[result][at]; m++)
-                for (int from = at - at % lane; from < at - at % lane + lane && !of[at & 3]; from++)
-                    of[at & 3] = origin_of_operand(k, m, from);
-        origins[n] = origin_of_four(of);
-    }
 }
 
 /* The bytes of a register shifted or rotated by so many bits. */
@@ -371,36 +341,7 @@ void parts_shift(struct step *k, int by) {
     k->noted = o->size / 4;
 }
 
-/* Each part of the result from that of the last operand which the other one names. */
-static void chosen(struct step *k, uint32_t *origins, int count) {
-    for (int n = 0; n < count; n++) {
-        int from = k->value[1][4 * n] & (count - 1);
-        origins[n] = any(k->out[0] + 4 * n, 4)
-                         ? origin_of_part(k, operand_element(&k->p->operands[2]), from)
-                         : 0;
-    }
-}
-
-/* The same where only a part of a register is written: the rest stays as it is. */
-static void written_part(struct step *k, const struct plan_operand *o) {
-    struct context *c = k->c;
-    uint32_t of[4] = {0};
-    for (int byte = 0; byte < 4; byte++) {
-        int at = byte - o->high;
-        if (at < 0 || at >= o->size) {
-            if (dirty_words(c)[o->number] >> (8 * byte) & 255)
-                of[byte] = dirty_byte_origin(c, o->number, byte);
-            continue;
-        }
-        for (int m = 0; m < k->p->count && k->out[0][at] && !of[byte]; m++)
-            of[byte] = origin_of_operand(k, m, at);
-    }
-    k->parts[0] = origin_of_four(of);
-    k->parts[1] = origin_of_part(k, o->number, 1);
-    k->noted = 2;
-}
-
-static bool may_differ(struct step *k) {
+bool parts_differ(struct step *k) {
     const struct plan *p = k->p;
     uint32_t first = 0;
     for (int m = 0; m < p->count; m++) {
@@ -419,46 +360,4 @@ static bool may_differ(struct step *k) {
         }
     }
     return false;
-}
-
-void parts_note(struct step *k) {
-    const struct plan *p = k->p;
-    int lane = p->lane ? p->lane : 4, result = 0;
-    switch (p->rule) {
-    case RULE_COPY:
-        if (p->operands[0].kind != OPERAND_GENERAL || p->reversed)
-            return;
-        lane = 1;
-        break;
-    case RULE_AND: case RULE_OR: case RULE_XOR: case RULE_ANDN:
-    case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:
-        lane = 1;
-        break;
-    case RULE_V_ADD: case RULE_V_SUB: case RULE_V_EQUAL: case RULE_V_GREATER: case RULE_V_MIN:
-    case RULE_V_MULTIPLY: case RULE_V_LANES: case RULE_V_SHIFT: case RULE_V_SHIFT_EACH:
-    case RULE_V_BLEND:
-        break;
-    case RULE_V_PERMUTE:
-        if (p->lane != 4 || p->count < 3 || any(k->bits[1], 32))
-            return;
-        break;
-    default:
-        return;
-    }
-    const struct plan_operand *o = &p->operands[result];
-    int element = operand_element(o);
-    if (lane == 1 && o->kind == OPERAND_GENERAL && o->write && o->size < 4) {
-        written_part(k, o);
-        return;
-    }
-    if (lane > 8 || p->evex || !o->write || element == PARTS_MEMORY || element == PARTS_NONE ||
-        o->size > 32 || o->size < (lane < 4 ? 4 : 8) || !may_differ(k))
-        return;
-    k->noted = o->size / 4;
-    if (lane < 4)
-        bytewise(k, result, lane, k->parts, k->noted);
-    else if (p->rule == RULE_V_PERMUTE)
-        chosen(k, k->parts, k->noted);
-    else
-        vertical(k, result, lane, k->parts, k->noted);
 }

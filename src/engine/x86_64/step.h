@@ -213,8 +213,8 @@ void vector_compare(struct step *k);
 void parts_join(struct step *k);
 /* Of 0 for those that are defined. */
 void parts_set(struct context *c, int element, const uint32_t *origins, int count);
-/* Before outputs are written: of rules that work lane by lane. */
-void parts_note(struct step *k);
+/* Whether the undefined parts of the inputs may be from several places. */
+bool parts_differ(struct step *k);
 /* The same for a shift or rotate of a register. */
 void parts_shift(struct step *k, int by);
 /* Of a byte of an operand where it is from, to be kept; 0: it is defined, or that is not told. */
@@ -235,6 +235,8 @@ bool byte_map_of(const struct instruction *i, struct byte_map *m);
 void mixtures_note(struct step *k, void (*apply)(struct step *k));
 /* Of an output that has been written to the element. */
 void mixtures_set(struct step *k, int n, int element);
+/* The same for less than 4 bytes of a general register, whose origins were these. */
+void mixtures_set_part(struct step *k, int n, uint32_t before);
 
 /* --- masks.c --- */
 void lanes_to_mask(struct step *k);
