@@ -233,6 +233,29 @@ APART static void low_products(void) {
     free(pairs);
 }
 
+/* Of products of small numbers the upper halves are known, and whether they are too large. */
+APART static void high_products(void) {
+    unsigned char *fresh = malloc(8);
+    hide(fresh);
+    uint64_t high, low = fresh[1];
+    __asm__ volatile("mulq %3" : "+a"(low), "=&d"(high) : "r"(0xcccccccccccccccdULL) : "cc");
+    if (high > 255)
+        seen();
+    int64_t top, bottom = -(int64_t)fresh[2] - 1;
+    __asm__ volatile("imulq %3" : "+a"(bottom), "=&d"(top) : "r"(77L) : "cc");
+    if (top != -1)
+        seen();
+    int many = fresh[3], product;
+    hide(&many);
+    if (__builtin_mul_overflow(many, 1000, &product))
+        seen();
+    uint32_t past = fresh[4] | 0x80000000;
+    hide(&past);
+    if (!__builtin_mul_overflow(past, 3u, &past))
+        seen();
+    free(fresh);
+}
+
 APART static int by_length(const void *a, const void *b) {
     const struct record *x = a, *y = b;
     return (x->length > y->length) - (x->length < y->length);
@@ -283,6 +306,7 @@ int main(void) {
     known_bits();
     lowest_only();
     low_products();
+    high_products();
     int never;
     hide(&never);
     passed_on(1, never);

@@ -74,9 +74,11 @@ static bool is_zeroing(const struct instruction *i) {
     case ZYDIS_MNEMONIC_PCMPEQB:
     case ZYDIS_MNEMONIC_PCMPEQW:
     case ZYDIS_MNEMONIC_PCMPEQD:
+    case ZYDIS_MNEMONIC_PCMPEQQ:
     case ZYDIS_MNEMONIC_PCMPGTB:
     case ZYDIS_MNEMONIC_PCMPGTW:
     case ZYDIS_MNEMONIC_PCMPGTD:
+    case ZYDIS_MNEMONIC_PCMPGTQ:
         a = 0, b = 1;
         break;
     case ZYDIS_MNEMONIC_VPXOR:
@@ -86,6 +88,10 @@ static bool is_zeroing(const struct instruction *i) {
     case ZYDIS_MNEMONIC_VPCMPEQW:
     case ZYDIS_MNEMONIC_VPCMPEQD:
     case ZYDIS_MNEMONIC_VPCMPEQQ:
+    case ZYDIS_MNEMONIC_VPCMPGTB:
+    case ZYDIS_MNEMONIC_VPCMPGTW:
+    case ZYDIS_MNEMONIC_VPCMPGTD:
+    case ZYDIS_MNEMONIC_VPCMPGTQ:
     case ZYDIS_MNEMONIC_VPSUBB:
     case ZYDIS_MNEMONIC_VPSUBW:
     case ZYDIS_MNEMONIC_VPSUBD:
@@ -322,6 +328,7 @@ uint32_t plan_make(const struct instruction *i, uint64_t possible, uint32_t live
     p->flags_wanted = live_after;
     p->outputs = plan_outputs(i);
     p->reversed = i->z.mnemonic == ZYDIS_MNEMONIC_MOVBE;
+    p->is_signed = i->z.mnemonic == ZYDIS_MNEMONIC_IMUL;
     for (int k = 0; k < i->z.operand_count && p->count < PLAN_OPERANDS; k++)
         take_operand(p, i, &i->operands[k], &seen);
     if (is_zeroing(i)) /* what it reads does not matter */

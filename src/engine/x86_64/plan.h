@@ -63,7 +63,7 @@ struct plan {
     bool exchanges;   /* two x87 registers */
     enum { CONDITIONS_STAY, CONDITIONS_SET, CONDITIONS_READ } conditions; /* C0 to C3 of x87 */
     bool vex, sets_flags, shift_right, shift_sign, reversed, bit_offset;
-    bool is_signed, maximum; /* of RULE_V_MIN */
+    bool is_signed, maximum; /* of RULE_V_MIN; is_signed: of products as well */
     bool extended; /* XSAVE and XRSTOR: upper halves, too */
     bool compact;  /* XSAVEC */
     uint8_t mmx; /* MMX_*: how parts of MMX registers move (mmx.c) */

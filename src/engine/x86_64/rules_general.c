@@ -231,6 +231,45 @@ uint64_t low_product(uint64_t a, uint64_t s, uint64_t b, uint64_t t, bool *reach
     return from >= 64 ? 0 : ~0ULL << from & product_bits(a, s, b, t);
 }
 
+/* Ends of what a value of so many bytes can be. */
+static __int128 least(uint64_t a, uint64_t s, int size, bool is_signed) {
+    uint64_t sign = 1ULL << (8 * size - 1);
+    return is_signed ? extend((a & ~s) | (s & sign), size) : (__int128)(a & ~s);
+}
+
+static __int128 greatest(uint64_t a, uint64_t s, int size, bool is_signed) {
+    uint64_t sign = 1ULL << (8 * size - 1);
+    return is_signed ? extend((a | s) & ~(s & sign), size) : (__int128)(a | s);
+}
+
+/* A product lies between two of those of its factors' ends: above the highest bit in which these
+   differ nothing varies. */
+struct product {
+    uint64_t high; /* undefined bits above the factors' size */
+    bool fits, exceeds; /* always in their size; never */
+};
+
+static struct product product_range(uint64_t a, uint64_t s, uint64_t b, uint64_t t, int size,
+                                    bool is_signed) {
+    __int128 ends[2] = {least(a, s, size, is_signed), greatest(a, s, size, is_signed)};
+    __int128 others[2] = {least(b, t, size, is_signed), greatest(b, t, size, is_signed)};
+    unsigned __int128 bias = is_signed ? (unsigned __int128)1 << 127 : 0; /* in order without sign */
+    unsigned __int128 low = ~(unsigned __int128)0, high = 0;
+    for (int n = 0; n < 4; n++) {
+        unsigned __int128 one =
+            ((unsigned __int128)ends[n & 1] * (unsigned __int128)others[n >> 1]) ^ bias;
+        low = one < low ? one : low;
+        high = one > high ? one : high;
+    }
+    unsigned __int128 from = is_signed ? bias - ((unsigned __int128)1 << (8 * size - 1)) : 0;
+    unsigned __int128 to = is_signed ? bias + ((unsigned __int128)1 << (8 * size - 1)) - 1
+                                     : (unsigned __int128)mask_for(size);
+    return (struct product){
+        .high = smear_down((uint64_t)((low ^ high) >> (8 * size))) & mask_for(size),
+        .fits = low >= from && high <= to,
+        .exceeds = high < from || low > to};
+}
+
 void multiply(struct step *k) {
     const struct plan *p = k->p;
     /* the two factors: explicit ones, or one explicit and the accumulator */
@@ -248,18 +287,21 @@ void multiply(struct step *k) {
     uint64_t m = mask_for(size), a = va(k, x) & m, s = sa(k, x) & m, b = va(k, y) & m, t = sa(k, y) & m;
     bool high;
     uint64_t low = low_product(a, s, b, t, &high);
+    struct product range = product_range(a, s, b, t, size, p->is_signed);
+    uint64_t upper = high ? range.high : 0;
     for (int n = 0; n < p->count; n++) {
         const struct plan_operand *o = &p->operands[n];
         if (!o->write || o->kind != OPERAND_GENERAL)
             continue;
         if (p->visible == 1 && size == 1) /* AX as a whole */
-            result(k, n, high ? (low & 0xff) | 0xff00 : 0);
+            result(k, n, high ? (low & 0xff) | upper << 8 : 0);
         else if (p->visible == 1 && o->number == RDX)
-            result(k, n, high ? m : 0);
+            result(k, n, upper);
         else
             result(k, n, low & m);
     }
-    k->flags = high ? FLAGS_ALL : 0;
+    uint32_t too_large = range.fits || range.exceeds ? FLAG_CF | FLAG_OF : 0;
+    k->flags = high ? FLAGS_ALL & ~too_large : 0;
 }
 
 void multiply_wide(struct step *k) { /* mulx high, low, source; RDX */
@@ -271,10 +313,12 @@ void multiply_wide(struct step *k) { /* mulx high, low, source; RDX */
     if (y >= p->count)
         return;
     uint64_t m = mask_for(p->operands[2].size);
+    uint64_t a = va(k, 2) & m, s = sa(k, 2) & m, b = va(k, y) & m, t = sa(k, y) & m;
     bool high;
-    uint64_t low = low_product(va(k, 2) & m, sa(k, 2) & m, va(k, y) & m, sa(k, y) & m, &high);
+    uint64_t low = low_product(a, s, b, t, &high);
     result(k, 1, low & m);
-    result(k, 0, high ? m : 0); /* the last one written where both are one register */
+    uint64_t upper = product_range(a, s, b, t, p->operands[2].size, false).high;
+    result(k, 0, high ? upper : 0); /* the last one written where both are one register */
 }
 
 void scan_bits(struct step *k) {
