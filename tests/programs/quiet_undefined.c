@@ -241,7 +241,7 @@ APART static void high_products(void) {
     __asm__ volatile("mulq %3" : "+a"(low), "=&d"(high) : "r"(0xcccccccccccccccdULL) : "cc");
     if (high > 255)
         seen();
-    int64_t top, bottom = -(int64_t)fresh[2] - 1;
+    int64_t top, bottom = ~(int64_t)fresh[2];
     __asm__ volatile("imulq %3" : "+a"(bottom), "=&d"(top) : "r"(77L) : "cc");
     if (top != -1)
         seen();

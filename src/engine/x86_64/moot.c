@@ -1,7 +1,7 @@
 /* Whether it makes no difference where a branch goes. Optimizers that turn `kind == K &&
    field == F` into two branches may ask for the field first: where the kind is another
-   one, both ways meet again, and that the field was never set decides nothing. The way
-   not taken is walked in thought, over a few instructions without side effects. */
+   one, both ways meet again, and that the field was never set decides nothing. Both ways are
+   walked in thought, over a few instructions without side effects. */
 #include "decode.h"
 #include "plan.h"
 
@@ -421,15 +421,6 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
     return !set;
 }
 
-/* Registers that hold something else than before. */
-static uint32_t changed(struct context *c, const struct walk *w) {
-    uint32_t set = w->written;
-    for (int r = 0; r < 16; r++)
-        if (!w->undefined[r] && !(c->dirty && dirty_words(c)[r]) && w->value[r] == c->registers[r])
-            set &= ~(1u << r);
-    return set;
-}
-
 /* Where jumps lead from there. */
 static gaddr behind_jumps(gaddr pc) {
     struct instruction i;
@@ -443,47 +434,83 @@ static gaddr behind_jumps(gaddr pc) {
     return pc;
 }
 
-/* Whether the way from there leads to the goal whatever undefined values are. */
-static bool reaches(struct context *c, gaddr pc, gaddr goal) {
-    struct walk w = {.written = 0};
-    struct seen seen = {.count = 0};
+/* One instruction on the way; false: it does more than compute, or where it leads is not known.
+   Where one way of a branch leads to the other way's begin the walk goes on with the other. */
+static bool go_on(struct walk *w, gaddr *pc, gaddr other) {
     struct instruction i;
+    decode_here(&i, *pc);
+    if (!i.valid)
+        return false;
+    if (i.z.mnemonic == ZYDIS_MNEMONIC_JMP && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE) {
+        *pc = target_of(&i);
+        return true;
+    }
+    if (!is_conditional(&i)) {
+        *pc = next_of(&i);
+        return compute(w, &i);
+    }
+    gaddr taken = target_of(&i), on = next_of(&i);
+    if (!(flags_of(i.z.opcode & 15) & ~w->flags_known))
+        *pc = condition_holds(w->flags, i.z.opcode & 15) ? taken : on;
+    else if (taken == other)
+        *pc = on;
+    else if (on == other)
+        *pc = taken;
+    else
+        return false;
+    return true;
+}
+
+/* Flags that the code asks for before it sets them; all if that is not seen soon. */
+static uint64_t flags_asked(gaddr pc) {
+    enum { SOON = 16 };
+    struct instruction i;
+    for (int n = 0; n < SOON; n++) {
+        decode_here(&i, pc);
+        if (!i.valid)
+            break;
+        if (i.flags_read & ARITHMETIC_FLAGS)
+            return i.flags_read & ARITHMETIC_FLAGS;
+        if (flags_written(&i) || i.z.meta.category == ZYDIS_CATEGORY_RET ||
+            i.z.meta.category == ZYDIS_CATEGORY_CALL)
+            return 0;
+        bool jumps = i.z.mnemonic == ZYDIS_MNEMONIC_JMP;
+        if (jumps && i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
+            break;
+        pc = jumps ? target_of(&i) : next_of(&i);
+    }
+    return ARITHMETIC_FLAGS;
+}
+
+/* Two ways have come to the same place: whether nobody asks there for what is different. */
+static bool are_alike(struct context *c, const struct walk *a, const struct walk *b, gaddr pc) {
+    struct seen seen = {.count = 0};
+    uint32_t differ = 0, upper = 0;
+    uint64_t flags = flags_asked(pc);
+    if (flags & ~(a->flags_known & b->flags_known & ~(a->flags ^ b->flags)))
+        return false;
     if (c->shadow > c->shadow_base)
         seen.back = c->shadow[-1].return_address;
     for (int r = 0; r < 16; r++) {
-        w.value[r] = c->registers[r];
+        uint64_t open = a->undefined[r] | b->undefined[r], other = a->value[r] ^ b->value[r];
+        if (c->dirty && dirty_words(c)[r] && a->undefined[r] && b->undefined[r])
+            seen.undefined |= 1u << r;
+        if (!((a->written | b->written) >> r & 1) || !(open | other))
+            continue;
+        differ |= 1u << r;
+        if (!((open | other) & 0xff))
+            upper |= 1u << r;
+    }
+    return are_dead(&seen, (struct marks){0}, pc, differ, upper, DEPTH);
+}
+
+static void set_out(struct context *c, struct walk *w) {
+    *w = (struct walk){.written = 0};
+    for (int r = 0; r < 16; r++) {
+        w->value[r] = c->registers[r];
         if (c->dirty)
-            w.undefined[r] = dirty_words(c)[r];
+            w->undefined[r] = dirty_words(c)[r];
     }
-    for (int n = 0; n < STEPS; n++) {
-        for (int r = 0; pc == goal && r < 16; r++)
-            if (c->dirty && dirty_words(c)[r] && w.undefined[r])
-                seen.undefined |= 1u << r;
-        if (pc == goal)
-            return are_dead(&seen, (struct marks){0}, goal, changed(c, &w), 0, DEPTH);
-        decode_here(&i, pc);
-        if (!i.valid)
-            return false;
-        if (i.z.mnemonic == ZYDIS_MNEMONIC_JMP &&
-            i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE) {
-            pc = target_of(&i);
-        } else if (is_conditional(&i)) {
-            gaddr taken = target_of(&i), on = next_of(&i);
-            if (!(flags_of(i.z.opcode & 15) & ~w.flags_known))
-                pc = condition_holds(w.flags, i.z.opcode & 15) ? taken : on;
-            else if (taken == goal) /* one way is there, the other goes on */
-                pc = on;
-            else if (on == goal)
-                pc = taken;
-            else
-                return false;
-        } else if (compute(&w, &i)) {
-            pc = next_of(&i);
-        } else {
-            return false;
-        }
-    }
-    return false;
 }
 
 bool branch_is_moot(struct context *c, gaddr pc) {
@@ -491,6 +518,24 @@ bool branch_is_moot(struct context *c, gaddr pc) {
     decode_here(&i, pc);
     if (!i.valid || !is_conditional(&i))
         return false;
-    gaddr taken = behind_jumps(target_of(&i)), on = behind_jumps(next_of(&i));
-    return reaches(c, on, taken) || reaches(c, taken, on);
+    gaddr taken = behind_jumps(target_of(&i)), on = behind_jumps(next_of(&i)), at = taken;
+    struct stop {
+        gaddr pc;
+        struct walk walk;
+    } stops[STEPS];
+    struct walk w;
+    int count = 0;
+    set_out(c, &w);
+    do
+        stops[count++] = (struct stop){at, w};
+    while (count < STEPS && go_on(&w, &at, on));
+    set_out(c, &w);
+    at = on;
+    int steps = 0;
+    do
+        for (int n = 0; n < count; n++)
+            if (stops[n].pc == at && are_alike(c, &stops[n].walk, &w, at))
+                return true;
+    while (++steps < STEPS && go_on(&w, &at, taken));
+    return false;
 }
