@@ -282,6 +282,27 @@ APART static int compare_words(const char *a, const char *b) {
     return (unsigned char)*a - (unsigned char)*b;
 }
 
+/* The same with a mask that leaves out what is behind the zero: the ways end in returns of their
+   own. */
+APART static int compare_masked(const char *a, const char *b) {
+    for (;; a += 8, b += 8) {
+        uint64_t x, y;
+        memcpy(&x, a, 8);
+        memcpy(&y, b, 8);
+        uint64_t ends = ZEROS(x), differ = x ^ y;
+        if (x == y && !ends)
+            continue;
+        int last = ends ? __builtin_ctzll(ends) / 8 : 8;
+        differ &= last >= 7 ? ~0ULL : (1ULL << (8 * last + 8)) - 1;
+        if (differ) {
+            int at = __builtin_ctzll(differ) & ~7;
+            return (int)(x >> at & 255) - (int)(y >> at & 255);
+        }
+        if (ends)
+            return 0;
+    }
+}
+
 APART static void texts(void) {
     for (int length = 0; length < 30; length++) {
         char *a = malloc(64), *b = malloc(64);
@@ -290,7 +311,10 @@ APART static void texts(void) {
         strcpy(b, a);
         hide(a);
         hide(b);
-        if (compare_words(a, b))
+        if (compare_words(a, b) || compare_masked(a, b))
+            abort();
+        b[length / 2] += length > 0;
+        if (length && (!compare_words(a, b) || !compare_masked(b, a)))
             abort();
         free(a);
         free(b);

@@ -5,7 +5,7 @@
 #include "decode.h"
 #include "plan.h"
 
-enum { STEPS = 16, LOOK_AHEAD = 64, DEPTH = 3, RESULT = 1u << RAX | 1u << RDX,
+enum { STEPS = 32, LOOK_AHEAD = 64, DEPTH = 3, RESULT = 1u << RAX | 1u << RDX,
        KEPT = 1u << RBX | 1u << RSP | 1u << RBP | 0xf000 /* R12 to R15, over calls */ };
 
 struct walk {
@@ -77,7 +77,7 @@ static bool read_operand(const struct walk *w, const struct instruction *i, int 
 
 static bool write_register(struct walk *w, const ZydisDecodedOperand *o, struct number n) {
     int r = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o->reg.value) : -1;
-    if (r < 0 || r == RSP || is_high(o->reg.value))
+    if (r < 0 || (r == RSP && (o->size < 64 || n.undefined)) || is_high(o->reg.value))
         return false;
     if (o->size < 32) {
         uint64_t m = mask_of(o->size);
@@ -139,6 +139,27 @@ static struct number shifted(ZydisMnemonic what, struct number a, uint64_t by, u
                            (uint64_t)((int64_t)(a.undefined << r) >> r >> by) & m};
 }
 
+/* The number of the lowest or highest bit that is set, where that is known. */
+static bool bit_found(ZydisMnemonic what, struct number a, uint64_t bits, struct number *n) {
+    uint64_t ones = a.value & ~a.undefined;
+    bool lowest = what == ZYDIS_MNEMONIC_TZCNT || what == ZYDIS_MNEMONIC_BSF;
+    if (!ones || bits < 32)
+        return false;
+    uint64_t at = lowest ? (uint64_t)__builtin_ctzll(ones) : 63 - (uint64_t)__builtin_clzll(ones);
+    if (a.undefined & (lowest ? mask_of(at) : ~mask_of(at)))
+        return false;
+    *n = (struct number){what == ZYDIS_MNEMONIC_LZCNT ? bits - 1 - at : at, 0};
+    return true;
+}
+
+static uint64_t flags_of(int condition);
+
+/* Whether the condition in the instruction's code holds; false: that is not known. */
+static bool known_condition(const struct walk *w, const struct instruction *i, bool *holds) {
+    *holds = condition_holds(w->flags, i->z.opcode & 15);
+    return !(flags_of(i->z.opcode & 15) & ~w->flags_known);
+}
+
 /* An address is computed, not used: parts of it may be undefined. */
 static bool lea(const struct walk *w, const struct memory *m, struct number *n) {
     if (m->segment || m->vector_index || m->address32 || m->absolute)
@@ -187,20 +208,61 @@ static bool compute(struct walk *w, const struct instruction *i) {
     case ZYDIS_MNEMONIC_SHL:
     case ZYDIS_MNEMONIC_SHR:
     case ZYDIS_MNEMONIC_SAR:
-        if (i->operands[1].type != ZYDIS_OPERAND_TYPE_IMMEDIATE || !read_operand(w, i, 0, &a) ||
-            bits < 32)
+        if (!read_operand(w, i, 0, &a) || !read_operand(w, i, 1, &b) || bits < 32 ||
+            (b.undefined & (bits - 1)))
             return false;
-        r = i->operands[1].imm.value.u & (bits - 1);
-        if (!r) /* the flags stay */
-            return false;
+        r = b.value & (bits - 1);
         n = shifted(i->z.mnemonic, a, r, bits);
+        if (r) /* else the flags stay */
+            set_flags(w, n, bits, false, false, false);
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_SHLX:
+    case ZYDIS_MNEMONIC_SHRX:
+    case ZYDIS_MNEMONIC_SARX:
+        if (!read_operand(w, i, 1, &a) || !read_operand(w, i, 2, &b) || (b.undefined & (bits - 1)))
+            return false;
+        n = shifted(i->z.mnemonic == ZYDIS_MNEMONIC_SHLX   ? ZYDIS_MNEMONIC_SHL
+                    : i->z.mnemonic == ZYDIS_MNEMONIC_SHRX ? ZYDIS_MNEMONIC_SHR
+                                                           : ZYDIS_MNEMONIC_SAR,
+                    a, b.value & (bits - 1), bits);
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_BZHI:
+        if (!read_operand(w, i, 1, &a) || !read_operand(w, i, 2, &b) || (b.undefined & 0xff))
+            return false;
+        r = (b.value & 0xff) >= bits ? m : mask_of(b.value & 0xff);
+        n = (struct number){a.value & r, a.undefined & r};
         set_flags(w, n, bits, false, false, false);
         return write_register(w, &i->operands[0], n);
-    case ZYDIS_MNEMONIC_SETZ:
-    case ZYDIS_MNEMONIC_SETNZ:
-        if (!(w->flags_known & FLAG_ZF))
+    case ZYDIS_MNEMONIC_TZCNT: case ZYDIS_MNEMONIC_LZCNT:
+    case ZYDIS_MNEMONIC_BSF: case ZYDIS_MNEMONIC_BSR:
+        if (!read_operand(w, i, 1, &a) || !bit_found(i->z.mnemonic, a, bits, &n))
             return false;
-        n = (struct number){condition_holds(w->flags, i->z.opcode & 15), 0};
+        w->flags_known = 0;
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_POP: {
+        struct memory top = {.base = RSP, .index = -1, .scale = 1};
+        gaddr at;
+        if (bits != 64 || !address_of(w, &top, &at) || !read_memory(at, 8, &n))
+            return false;
+        w->value[RSP] += 8;
+        w->written |= 1u << RSP;
+        return write_register(w, &i->operands[0], n);
+    }
+    case ZYDIS_MNEMONIC_SETO: case ZYDIS_MNEMONIC_SETNO: case ZYDIS_MNEMONIC_SETB:
+    case ZYDIS_MNEMONIC_SETNB: case ZYDIS_MNEMONIC_SETZ: case ZYDIS_MNEMONIC_SETNZ:
+    case ZYDIS_MNEMONIC_SETBE: case ZYDIS_MNEMONIC_SETNBE: case ZYDIS_MNEMONIC_SETS:
+    case ZYDIS_MNEMONIC_SETNS: case ZYDIS_MNEMONIC_SETL: case ZYDIS_MNEMONIC_SETNL:
+    case ZYDIS_MNEMONIC_SETLE: case ZYDIS_MNEMONIC_SETNLE:
+        if (!known_condition(w, i, &defined))
+            return false;
+        return write_register(w, &i->operands[0], (struct number){defined, 0});
+    case ZYDIS_MNEMONIC_CMOVO: case ZYDIS_MNEMONIC_CMOVNO: case ZYDIS_MNEMONIC_CMOVB:
+    case ZYDIS_MNEMONIC_CMOVNB: case ZYDIS_MNEMONIC_CMOVZ: case ZYDIS_MNEMONIC_CMOVNZ:
+    case ZYDIS_MNEMONIC_CMOVBE: case ZYDIS_MNEMONIC_CMOVNBE: case ZYDIS_MNEMONIC_CMOVS:
+    case ZYDIS_MNEMONIC_CMOVNS: case ZYDIS_MNEMONIC_CMOVL: case ZYDIS_MNEMONIC_CMOVNL:
+    case ZYDIS_MNEMONIC_CMOVLE: case ZYDIS_MNEMONIC_CMOVNLE:
+        if (!known_condition(w, i, &defined) || !read_operand(w, i, defined, &n))
+            return false;
         return write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_INC:
     case ZYDIS_MNEMONIC_DEC: /* the carry stays, but nobody asks for it behind them */
@@ -245,6 +307,10 @@ static bool compute(struct walk *w, const struct instruction *i) {
         if (!read_operand(w, i, 0, &a) || !read_operand(w, i, 1, &b))
             return false;
         n = logic(i->z.mnemonic, a, b, m);
+        if (i->z.mnemonic == ZYDIS_MNEMONIC_XOR && i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+            i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+            i->operands[0].reg.value == i->operands[1].reg.value) /* of anything */
+            n = (struct number){0, 0};
         set_flags(w, n, bits, false, false, true);
         return i->z.mnemonic == ZYDIS_MNEMONIC_TEST || write_register(w, &i->operands[0], n);
     default:
@@ -434,6 +500,12 @@ static gaddr behind_jumps(gaddr pc) {
     return pc;
 }
 
+static bool is_return(gaddr pc) {
+    struct instruction i;
+    decode_here(&i, pc);
+    return i.valid && i.z.meta.category == ZYDIS_CATEGORY_RET && i.z.operand_count_visible == 0;
+}
+
 /* One instruction on the way; false: it does more than compute, or where it leads is not known.
    Where one way of a branch leads to the other way's begin the walk goes on with the other. */
 static bool go_on(struct walk *w, gaddr *pc, gaddr other) {
@@ -529,12 +601,14 @@ bool branch_is_moot(struct context *c, gaddr pc) {
     do
         stops[count++] = (struct stop){at, w};
     while (count < STEPS && go_on(&w, &at, on));
+    bool returns = is_return(stops[count - 1].pc); /* all lead back to the same place */
     set_out(c, &w);
     at = on;
     int steps = 0;
     do
         for (int n = 0; n < count; n++)
-            if (stops[n].pc == at && are_alike(c, &stops[n].walk, &w, at))
+            if ((stops[n].pc == at || (returns && n + 1 == count && is_return(at))) &&
+                are_alike(c, &stops[n].walk, &w, at))
                 return true;
     while (++steps < STEPS && go_on(&w, &at, taken));
     return false;
