@@ -1086,8 +1086,11 @@ void emit_steady(void) {
     for (int s = 0; s <= step_count; s++)
         if (!usual[s] || !step_count)
             return;
+    enum { LINE = 64 };
     struct translation last = now;
     out.kept = 0;
+    while ((uintptr_t)out.at % LINE) /* nobody comes by here */
+        emit8(&out, 0x90);
     again = out.at;
     other_count = 0;
     expecting = patterned;
