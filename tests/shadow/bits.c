@@ -432,6 +432,27 @@ static void disturb(void) {
     pthread_create(&thread, NULL, copy_padding, NULL);
 }
 
+/* The instructions with the highest counts. */
+static void print_most(const char *what, const char *unit, const uint64_t *of, const uint64_t *tested,
+                       const struct instruction *table, size_t kinds, int lines) {
+    uint64_t below = ~0ULL;
+    while (lines > 0) {
+        uint64_t most = 0;
+        for (size_t k = 0; k < kinds; k++)
+            if (of[k] > most && of[k] < below)
+                most = of[k];
+        if (!most)
+            break;
+        for (size_t k = 0; k < kinds && lines > 0; k++)
+            if (of[k] == most) {
+                lines--;
+                printf("%s %llu %s in %llu runs: %s\n", what, (unsigned long long)most, unit,
+                       (unsigned long long)tested[k], table[k].text);
+            }
+        below = most;
+    }
+}
+
 int main(int argc, char **argv) {
     if (getenv("BITS_TIMER"))
         disturb();
@@ -569,27 +590,9 @@ int main(int argc, char **argv) {
                            said[k]);
         }
     }
-    for (int top = 0; top < 12 && longest == 1; top++) {
-        size_t most = 0;
-        for (size_t k = 0; k < kinds; k++)
-            if (excess_of[k] > excess_of[most])
-                most = k;
-        if (!excess_of[most])
-            break;
-        printf("excess %llu bits in %llu runs: %s\n", (unsigned long long)excess_of[most],
-               (unsigned long long)tested_of[most], table[most].text);
-        excess_of[most] = 0;
-    }
-    for (int top = 0; top < 40 && longest == 1; top++) {
-        size_t most = 0;
-        for (size_t k = 0; k < kinds; k++)
-            if (misplaced_of[k] > misplaced_of[most])
-                most = k;
-        if (!misplaced_of[most])
-            break;
-        printf("misplaced %llu bytes in %llu runs: %s\n", (unsigned long long)misplaced_of[most],
-               (unsigned long long)tested_of[most], table[most].text);
-        misplaced_of[most] = 0;
+    if (longest == 1) {
+        print_most("excess", "bits", excess_of, tested_of, table, kinds, 12);
+        print_most("misplaced", "bytes", misplaced_of, tested_of, table, kinds, 40);
     }
     if (placed)
         printf("%llu undefined bytes, %llu of them said to be from elsewhere\n",
