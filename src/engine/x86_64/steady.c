@@ -1115,8 +1115,13 @@ void emit_steady(void) {
             int origin = pairs[k].carried ? carried_origin : word;
             int count = emit_change_origins(d->reg, origin, d->offset, pairs[k].size >= 8 ? 8 : 4,
                                             &d->to, 0, d->done, jumps);
-            leave_by_all(jumps, count, pairs[k].leave);
             emit_jump(&out, d->same);
+            if (pairs[k].carried && count == 2) { /* of the second half: it stands first then */
+                patch_jump(jumps[--count], out.at);
+                emit_rotate(carried_origin);
+                leave_by(emit_long_jump(), pairs[k].leave);
+            }
+            leave_by_all(jumps, count, pairs[k].leave);
         }
     for (int s = 0; s < step_count; s++) {
         bool left = false;
