@@ -1,6 +1,6 @@
 /* Where the parts of a register are from, 4 bytes each, when it is made of parts of
-   others: instructions that only move parts about have a row here, and rules that work lane
-   by lane are known. All others tell one origin for the whole of their result. */
+   others: instructions that only move parts about have a row here. Those that move single bytes
+   are in byte_maps.c; of all others mixtures.c finds it out. */
 #include "decode.h"
 #include "plan.h"
 #include "step.h"
