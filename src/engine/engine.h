@@ -121,6 +121,7 @@ struct context {
     const struct filter *filters; /* on its system calls, the newest first */
     bool strict;                  /* SECCOMP_MODE_STRICT */
     uint64_t refused_size;
+    uint32_t call_room; /* see struct call */
     uint32_t telling; /* a signal sent for the tracer to see */
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */

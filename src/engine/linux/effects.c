@@ -11,7 +11,7 @@
 enum effect_kind {
     EFFECT_NONE, EFFECT_IN, EFFECT_OUT, EFFECT_FULL, EFFECT_INTO, EFFECT_FROM, EFFECT_BOTH,
     EFFECT_PART, EFFECT_ITEMS, EFFECT_COUNTED, EFFECT_TEXT, EFFECT_READV, EFFECT_WRITEV,
-    EFFECT_LENGTH, EFFECT_OPENS, EFFECT_PAIR, EFFECT_CLOSES, EFFECT_CALL,
+    EFFECT_FILLS, EFFECT_FOUND, EFFECT_LENGTH, EFFECT_OPENS, EFFECT_PAIR, EFFECT_CLOSES, EFFECT_CALL,
 };
 
 struct effect {
@@ -26,6 +26,8 @@ struct effect {
 #define FROM(i, n) {EFFECT_FROM, i, n, 0, 0}
 #define BOTH(i, n) {EFFECT_BOTH, i, n, 0, 0}
 #define PART(i, at, n) {EFFECT_PART, i, n, at, 0}
+#define FILLS(i, at, n) {EFFECT_FILLS, i, n, at, 0}
+#define FOUND(i, n) {EFFECT_FOUND, i, n, 0, 0}
 #define ITEMS(i, n) {EFFECT_ITEMS, i, n, 0, 0}
 #define COUNTED(i, j, n) {EFFECT_COUNTED, i, n, j, 0}
 #define TEXT(i) {EFFECT_TEXT, i, 0, 0, 0}
@@ -168,6 +170,13 @@ static void effect_mode_of_openat(struct call *k) {
         check_register(k, 3, "mode");
 }
 
+static void effect_mmap(struct call *k) {
+    if (k->done || (k->a[3] & 0x20)) /* MAP_ANONYMOUS */
+        return;
+    check_register(k, 4, "fd");
+    check_register(k, 5, "offset");
+}
+
 static void effect_mq_open(struct call *k) {
     if (k->done || !(k->a[1] & 0x40)) /* O_CREAT */
         return;
@@ -202,9 +211,87 @@ static void effect_select(struct call *k) {
     takes(k, 4, k->a[4], 0, 16);
 }
 
+static void effect_mask_of_select(struct call *k) { /* through a pair of address and size */
+    gaddr pair = k->a[5];
+    if (pair && !k->done)
+        takes(k, 5, *(gaddr *)guest(pair), 0, 8);
+}
+
 static void effect_mincore(struct call *k) {
     uint64_t n = (k->a[1] + 4095) / 4096;
     gives(k, k->a[2], n, succeeded(k) ? n : 0);
+}
+
+/* waitid(2): 0 also where no child had anything to tell; si_signo says so. */
+static void effect_usage_of_found(struct call *k) {
+    gaddr told = k->a[2];
+    enum { SIZE = 144 };
+    gives(k, k->a[4], SIZE, succeeded(k) && (!told || *(int32_t *)guest(told)) ? SIZE : 0);
+}
+
+/* Entries of a directory end with their name's terminator; a gap follows up to the next. */
+static void gives_entries(struct call *k, uint64_t header, bool kind_at_end) {
+    gaddr p = k->a[1], end = p + (succeeded(k) ? (uint64_t)k->result : 0);
+    enum { LENGTH = 16 };
+    gives(k, p, k->a[2], 0);
+    while (k->done && p < end) {
+        uint64_t length = *(uint16_t *)guest(p + LENGTH), text = 1;
+        if (length <= header || length > end - p)
+            break;
+        while (text < length - header && *(char *)guest(p + header + text - 1))
+            text++;
+        gives(k, p, header + text, header + text);
+        if (kind_at_end)
+            gives(k, p + length - 1, 1, 1);
+        p += length;
+    }
+}
+static void effect_entries(struct call *k) { gives_entries(k, 18, true); }
+static void effect_entries_64(struct call *k) { gives_entries(k, 19, false); }
+
+static void effect_file_times(struct call *k) { /* utimensat(2) */
+    enum { NOW = 0x3fffffff, OMIT = 0x3ffffffe };
+    for (gaddr at = 0; k->a[2] && at < 32; at += 16) {
+        takes(k, 2, k->a[2], at + 8, 8);
+        uint64_t rest = *(uint64_t *)guest(k->a[2] + at + 8);
+        if (rest != NOW && rest != OMIT) /* else the seconds do not count */
+            takes(k, 2, k->a[2], at, 8);
+    }
+}
+
+/* struct timex: what `modes` asks to be set is read; all is written but the gaps. */
+static void clock_adjusted(struct call *k, int parameter) {
+    static const struct {
+        uint16_t modes;
+        uint8_t at, size;
+    } set[] = {{0x1, 8, 8},   {0x2, 16, 8},  {0x4, 24, 8},    {0x8, 32, 8},
+               {0x10, 40, 4}, {0xa0, 48, 8}, {0x100, 72, 16}, {0x4000, 88, 8}};
+    static const uint8_t filled[][2] = {{8, 44}, {48, 116}, {120, 164}};
+    gaddr p = k->a[parameter];
+    uint32_t modes = p && !k->done ? *(uint32_t *)guest(p) : 0;
+    for (unsigned i = 0; i < sizeof set / sizeof set[0]; i++)
+        if (modes & set[i].modes)
+            takes(k, parameter, p, set[i].at, set[i].size);
+    for (int i = 0; p && i < 3; i++) {
+        uint64_t size = (uint64_t)(filled[i][1] - filled[i][0]);
+        gives(k, p + filled[i][0], size, succeeded(k) ? size : 0);
+    }
+}
+static void effect_clock_0(struct call *k) { clock_adjusted(k, 0); }
+static void effect_clock_1(struct call *k) { clock_adjusted(k, 1); }
+
+static void effect_attribute(struct call *k) { /* struct xattr_args: value, size, flags */
+    bool given = k->name[0] == 'g';
+    gaddr p = k->a[4];
+    if (!p)
+        return;
+    takes(k, 4, p, 0, given ? 12 : 16);
+    gaddr value = *(gaddr *)guest(p);
+    uint64_t size = *(uint32_t *)guest(p + 8);
+    if (given)
+        gives(k, value, size, succeeded(k) ? (uint64_t)k->result : 0);
+    else
+        takes(k, 4, value, 0, size);
 }
 
 static void effect_msgsnd(struct call *k) { takes(k, 1, k->a[1], 0, k->a[2] + 8); }
@@ -249,6 +336,19 @@ void takes_address(struct call *k, int parameter, gaddr p, uint64_t size) {
                 to = 28;
         }
         break;
+    case 29: /* AF_CAN: an interface */
+        from = 4;
+        to = 8;
+        break;
+    case 38: { /* AF_ALG: texts and numbers */
+        enum { KIND = 2, NUMBERS = 16, NAME = 24, END = 88 };
+        if (size < END)
+            break;
+        takes(k, parameter, p, KIND, text_size(p + KIND, NUMBERS - KIND));
+        takes(k, parameter, p, NUMBERS, NAME - NUMBERS);
+        takes(k, parameter, p, NAME, text_size(p + NAME, END - NAME));
+        break;
+    }
     case 16: /* AF_NETLINK: two bytes of padding */
         from = 4;
         to = 12;
@@ -303,6 +403,12 @@ void gives_message(struct call *k, gaddr m, long received) {
     if (!k->done) {
         takes_header(k, m);
         takes_vector(k, 1, h[2], h[3], true);
+        if (!shadow_first_undefined(m, 16)) {
+            k->room = h[0] ? (uint32_t)h[1] : 0;
+            gives(k, h[0], k->room, 0);
+        }
+        if (!shadow_first_undefined(m + 32, 16))
+            gives(k, h[4], h[5], 0);
         return;
     }
     if (received < 0)
@@ -310,8 +416,14 @@ void gives_message(struct call *k, gaddr m, long received) {
     struct call part = *k;
     part.result = received;
     takes_vector(&part, 1, h[2], h[3], true);
-    gives(k, h[0], (uint32_t)h[1], (uint32_t)h[1]);
-    gives(k, h[4], h[5], h[5]);
+    gives(k, h[0], k->room, (uint32_t)h[1]); /* the name's whole length, also where cut off */
+    for (uint64_t at = 0; h[4] && at + 16 <= h[5];) { /* headers and data, no padding */
+        uint64_t size = *(uint64_t *)guest(h[4] + at);
+        if (size < 16 || size > h[5] - at)
+            break;
+        gives(k, h[4] + at, size, size);
+        at += (size + 7) & ~7ULL;
+    }
     gives(k, m + 8, 4, 4);
     gives(k, m + 40, 12, 12);
 }
@@ -325,7 +437,7 @@ static void effect_sendmmsg(struct call *k) {
             gives(k, k->a[1] + 64 * i + 56, 4, 4);
     }
 }
-static void effect_recvmmsg(struct call *k) {
+static void effect_recvmmsg(struct call *k) { /* cut off names are looked at for one alone */
     uint64_t n = k->a[2] < 1024 ? k->a[2] : 1024;
     for (uint64_t i = 0; i < n; i++) {
         if (k->done && k->result <= (long)i)
@@ -335,6 +447,8 @@ static void effect_recvmmsg(struct call *k) {
         gives_message(k, k->a[1] + 64 * i,
                       k->done ? (long)*(uint32_t *)guest(k->a[1] + 64 * i + 56) : 0);
     }
+    if (n > 1)
+        k->room = UINT32_MAX;
 }
 
 static void effect_clone(struct call *k) {
@@ -391,6 +505,8 @@ static uint64_t capabilities_size(const struct call *k) {
     return *(uint32_t *)guest(k->a[0]) == 0x19980330 ? 12 : 24;
 }
 static void effect_capget(struct call *k) {
+    if (k->a[1])
+        takes(k, 0, k->a[0], 4, 4);
     uint64_t size = k->a[0] && k->a[1] ? capabilities_size(k) : 0;
     gives(k, k->a[1], size, succeeded(k) ? size : 0);
 }
@@ -408,6 +524,17 @@ static void effect_name_to_handle(struct call *k) {
 static void effect_keyctl(struct call *k) {
     uint64_t room = k->a[3], done = succeeded(k) ? (uint64_t)k->result : 0;
     switch (k->a[0]) {
+    case 1: /* join a session by its name */
+        takes_text(k, 1, k->a[1]);
+        break;
+    case 2: case 12: /* update, instantiate */
+        if (k->a[2])
+            takes(k, 2, k->a[2], 0, k->a[3]);
+        break;
+    case 10: /* search: type and description */
+        takes_text(k, 2, k->a[2]);
+        takes_text(k, 3, k->a[3]);
+        break;
     case 6: case 11: case 17: /* describe, read, get the label */
         gives(k, k->a[2], room, done < room ? done : room);
         break;
@@ -454,12 +581,16 @@ static void effect_futex(struct call *k) {
         return;
     if (op <= 5 || op == 9 || op == 10)
         check_register(k, 2, "val");
-    if ((op == 0 || op == 9 || op == 6) && k->a[3]) {
+    if ((op == 0 || op == 9 || op == 6 || op == 11 || op == 13) && k->a[3]) {
         check_register(k, 3, "timeout");
         takes(k, 3, k->a[3], 0, 16);
     }
-    if (op == 0 || op == 9) /* the kernel compares it */
+    if (op == 0 || op == 9 || op == 4 || op == 11 || op == 12) /* the kernel compares it */
         takes(k, 0, k->a[0], 0, 4);
+    if (op >= 3 && op <= 5) /* to another, or with it */
+        check_register(k, 4, "uaddr2");
+    if (op == 4 || op == 5 || op == 9)
+        check_register(k, 5, "val3");
 }
 
 static const struct {
@@ -561,6 +692,12 @@ static void apply(struct call *k, const struct effect *e) {
     case EFFECT_PART:
         takes(k, e->parameter, p, e->at, e->size);
         break;
+    case EFFECT_FILLS:
+        gives(k, p + e->at, e->size, succeeded(k) ? e->size : 0);
+        break;
+    case EFFECT_FOUND:
+        gives(k, p, e->size, done ? e->size : 0);
+        break;
     case EFFECT_ITEMS:
         gives(k, p, done * e->size, done * e->size);
         break;
@@ -585,11 +722,12 @@ static void apply(struct call *k, const struct effect *e) {
         if (!length)
             break;
         takes(k, e->size, length, 0, 4);
-        if (!k->done && !shadow_first_undefined(length, 4))
-            gives(k, p, *(uint32_t *)guest(length) & 0xffff, 0);
-        if (succeeded(k)) {
-            uint32_t n = *(uint32_t *)guest(length);
-            gives(k, p, n < 65536 ? n : 65536, n);
+        if (!k->done && !shadow_first_undefined(length, 4)) {
+            k->room = *(uint32_t *)guest(length);
+            gives(k, p, k->room & 0xffff, 0);
+        }
+        if (succeeded(k)) { /* told is the whole length, also where it was cut off */
+            gives(k, p, k->room < 65536 ? k->room : 65536, *(uint32_t *)guest(length));
             gives(k, length, 4, 4);
         }
         break;
@@ -601,7 +739,8 @@ void syscall_effects(struct context *c, uint64_t number, const uint64_t *a, bool
                         long result) {
     if (number >= 512 || !effects[number].name)
         return;
-    struct call k = {c, effects[number].name, effects[number].parameters, a, done, result};
+    struct call k = {c, effects[number].name, effects[number].parameters, a, done, result,
+                     done ? c->call_room : UINT32_MAX};
     if (!done && c->dirty)
         check_registers(&k);
     if (recover_enter(c))
@@ -609,5 +748,6 @@ void syscall_effects(struct context *c, uint64_t number, const uint64_t *a, bool
     for (int i = 0; i < 5 && effects[number].effects[i].kind; i++)
         apply(&k, &effects[number].effects[i]);
     c->recover = 0;
+    c->call_room = k.room;
 }
 

@@ -11,6 +11,7 @@ struct call {
     const uint64_t *a;
     bool done;
     long result;
+    uint32_t room; /* bytes at an address whose length the call tells, as they were before it */
 };
 
 bool succeeded(const struct call *k);

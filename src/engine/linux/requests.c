@@ -7,7 +7,7 @@
 
 enum request_kind {
     REQUEST_PLAIN, /* `in` bytes are read, `out` are written */
-    REQUEST_NAMED, /* an interface's name, `in` bytes behind it; written back whole */
+    REQUEST_NAMED, /* an interface's name, `in` bytes behind it are read, `out` written */
     REQUEST_EACH,  /* every one of the `in` bytes counts, `out` are written */
 };
 
@@ -17,9 +17,8 @@ struct request {
     uint8_t kind;
 };
 
-#define IFREQ 40
-#define GET(request) {request, 0, IFREQ, REQUEST_NAMED}
-#define SET(request, size) {request, size, IFREQ, REQUEST_NAMED}
+#define GET(request, size) {request, 0, size, REQUEST_NAMED}
+#define SET(request, size) {request, size, 0, REQUEST_NAMED}
 
 /* Requests that do not tell their size, or tell a wrong one. */
 static const struct request requests[] = {
@@ -39,12 +38,13 @@ static const struct request requests[] = {
     /* sockets and interfaces */
     {0x8901, 4, 0, 0},  {0x8902, 4, 0, 0},  {0x8903, 0, 4, 0},  {0x8904, 0, 4, 0},
     {0x8905, 0, 4, 0},  {0x8906, 0, 16, 0}, {0x8907, 0, 16, 0}, {0x8911, 0, 0, 0},
-    GET(0x8913),        SET(0x8914, 2),     GET(0x8915),        SET(0x8916, 8),
-    GET(0x8917),        SET(0x8918, 8),     GET(0x8919),        SET(0x891a, 8),
-    GET(0x891b),        SET(0x891c, 8),     GET(0x891d),        SET(0x891e, 4),
-    GET(0x8921),        SET(0x8922, 4),     SET(0x8923, 1),     SET(0x8924, 2),
-    GET(0x8927),        GET(0x8933),        GET(0x8942),        SET(0x8943, 4),
-    SET(0x8946, 8),     GET(0x8947),        {0x400454ca, 18, IFREQ, REQUEST_NAMED},
+    GET(0x8913, 2),     SET(0x8914, 2),     GET(0x8915, 16),    SET(0x8916, 8),
+    GET(0x8917, 16),    SET(0x8918, 8),     GET(0x8919, 16),    SET(0x891a, 8),
+    GET(0x891b, 16),    SET(0x891c, 8),     GET(0x891d, 4),     SET(0x891e, 4),
+    GET(0x8921, 4),     SET(0x8922, 4),     SET(0x8923, 1),     SET(0x8924, 2),
+    GET(0x8927, 16),    GET(0x8933, 4),     GET(0x8942, 4),     SET(0x8943, 4),
+    SET(0x8946, 8),     GET(0x8947, 8),     {0x8948, 4, 8, REQUEST_NAMED},
+    SET(0x8949, 8),     GET(0x8970, 21),    SET(0x8971, 21),
     /* files and block devices */
     {0x80086601, 0, 4, 0}, {0x40086602, 4, 0, 0}, {0x80087601, 0, 4, 0}, {0x40087602, 4, 0, 0},
     {0x40049409, 0, 0, 0}, {0x1, 0, 4, 0},     {0x125d, 4, 0, 0},  {0x125e, 0, 4, 0},
@@ -57,6 +57,7 @@ static const struct request requests[] = {
 #undef GET
 #undef SET
 
+#define TUNSETIFF 0x400454ca
 #define SIOCGIFNAME 0x8910
 #define SIOCGIFCONF 0x8912
 #define FS_IOC_FIEMAP 0xc020660bu
@@ -114,6 +115,8 @@ void effect_ioctl(struct call *k) {
             takes(k, 2, p, 0, text_size(p, 16));
             if (r->in)
                 takes(k, 2, p, 16, r->in);
+            gives_all(k, p + 16, r->out);
+            return;
         } else if (r->kind == REQUEST_EACH) {
             takes(k, 2, p, 0, r->in);
         } else {
@@ -125,7 +128,17 @@ void effect_ioctl(struct call *k) {
     switch (request) {
     case SIOCGIFNAME: /* by its number */
         takes(k, 2, p, 16, 4);
-        gives_all(k, p, IFREQ);
+        if (succeeded(k)) {
+            uint64_t size = 1;
+            while (size < 16 && ((const char *)guest(p))[size - 1])
+                size++;
+            gives(k, p, 16, size);
+        }
+        return;
+    case TUNSETIFF: /* the name may be a pattern: the one that was given is written back */
+        takes(k, 2, p, 0, text_size(p, 16));
+        takes(k, 2, p, 16, 2);
+        gives_all(k, p, 16);
         return;
     case SIOCGIFCONF:
         list_interfaces(k, p);
@@ -135,7 +148,7 @@ void effect_ioctl(struct call *k) {
         return;
     }
     if (request >> 8 == 0x89) { /* others of the interfaces */
-        gives_all(k, p, IFREQ);
+        gives_all(k, p, 40);
         return;
     }
     if (request >> 30 & 1)
@@ -269,6 +282,9 @@ void effect_prctl(struct call *k) {
         break;
     case 2: case 5: case 9: case 11: case 19: case 25: case 37:
         gives(k, k->a[1], 4, succeeded(k) ? 4 : 0);
+        break;
+    case 0x41555856: /* PR_GET_AUXV: told is the whole length */
+        gives(k, k->a[1], k->a[2], succeeded(k) ? (uint64_t)k->result : 0);
         break;
     case 40: /* PR_GET_TID_ADDRESS */
         gives(k, k->a[1], 8, succeeded(k) ? 8 : 0);

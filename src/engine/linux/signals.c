@@ -788,8 +788,13 @@ long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack) {
         if (r)
             return r;
     }
-    if (old_stack)
-        *(stack_t *)guest(old_stack) = before;
+    if (old_stack) {
+        stack_t *to = guest(old_stack);
+        fill_bytes(to, 0, sizeof *to); /* its gap as well, as natively */
+        to->ss_sp = before.ss_sp;
+        to->ss_flags = before.ss_flags;
+        to->ss_size = before.ss_size;
+    }
     return 0;
 }
 

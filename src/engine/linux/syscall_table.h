@@ -8,6 +8,8 @@
      INTO(i, n)   n bytes are read;  FROM(i, n)  n bytes are written
      BOTH(i, n)   read and written
      PART(i, at, n) n bytes at an offset are read (others the kernel ignores)
+     FILLS(i, at, n) n bytes at an offset are written (others it leaves)
+     FOUND(i, n)  n bytes are written where the result is above 0
      ITEMS(i, n)  result times n bytes are written
      COUNTED(i, j, n) parameter j times n bytes are read
      TEXT(i)      a terminated text is read
@@ -28,7 +30,7 @@
     X(lstat, "path buf", TEXT(0), FROM(1, 144))                                           \
     X(poll, "fds nfds timeout", CALL(poll))                                               \
     X(lseek, "fd offset whence")                                                          \
-    X(mmap, "addr length prot flags")                                                     \
+    X(mmap, "addr length prot flags", CALL(mmap))                                         \
     X(mprotect, "addr length prot")                                                       \
     X(munmap, "addr length")                                                              \
     X(brk, "addr")                                                                        \
@@ -74,7 +76,7 @@
     X(clone, "flags stack", CALL(clone))                                                  \
     X(execve, "path argv envp", TEXT(0), CALL(texts_1), CALL(texts_2))                    \
     X(exit, "status")                                                                     \
-    X(wait4, "pid wstatus options rusage", FROM(1, 4), FROM(3, 144))                      \
+    X(wait4, "pid wstatus options rusage", FOUND(1, 4), FOUND(3, 144))                    \
     X(kill, "pid sig")                                                                    \
     X(uname, "buf", FROM(0, 390))                                                         \
     X(semget, "key nsems semflg")                                                         \
@@ -91,7 +93,7 @@
     X(fdatasync, "fd")                                                                    \
     X(truncate, "path length", TEXT(0))                                                   \
     X(ftruncate, "fd length")                                                             \
-    X(getdents, "fd dirp count", OUT(1, 2))                                               \
+    X(getdents, "fd dirp count", CALL(entries))                                           \
     X(getcwd, "buf size", OUT(0, 1))                                                      \
     X(chdir, "path", TEXT(0))                                                             \
     X(fchdir, "fd")                                                                       \
@@ -123,11 +125,11 @@
     X(setgroups, "size list", COUNTED(1, 0, 4))                                           \
     X(getresuid, "ruid euid suid", FROM(0, 4), FROM(1, 4), FROM(2, 4))                    \
     X(getresgid, "rgid egid sgid", FROM(0, 4), FROM(1, 4), FROM(2, 4))                    \
-    X(capget, "header data", INTO(0, 8), CALL(capget))                                    \
+    X(capget, "header data", INTO(0, 4), CALL(capget))                                    \
     X(capset, "header data", INTO(0, 8), CALL(capset))                                    \
     X(rt_sigpending, "set sigsetsize", FULL(0, 1))                                        \
     X(rt_sigtimedwait, "set info timeout sigsetsize", IN(0, 3), FROM(1, 128), INTO(2, 16)) \
-    X(rt_sigqueueinfo, "pid sig info", PART(2, 4, 8))                                      \
+    X(rt_sigqueueinfo, "pid sig info", PART(2, 4, 8), PART(2, 16, 12))                    \
     X(rt_sigsuspend, "mask sigsetsize", IN(0, 1))                                         \
     X(sigaltstack, "ss old_ss", PART(0, 0, 12), PART(0, 16, 8), FROM(1, 24))              \
     X(utime, "path times", TEXT(0), INTO(1, 16))                                          \
@@ -164,7 +166,7 @@
     X(io_setup, "nr_events ctx", FROM(1, 8))                                              \
     X(io_getevents, "ctx min_nr nr events timeout", ITEMS(3, 32), INTO(4, 16))            \
     X(epoll_create, "size", OPENS())                                                      \
-    X(getdents64, "fd dirp count", OUT(1, 2))                                             \
+    X(getdents64, "fd dirp count", CALL(entries_64))                                      \
     X(semtimedop, "semid sops nsops timeout", COUNTED(1, 2, 6), INTO(3, 16))              \
     X(fadvise64, "fd offset len advice")                                                  \
     X(timer_create, "clockid sevp timerid", PART(1, 8, 8), FROM(2, 4))                    \
@@ -185,7 +187,8 @@
     X(mq_timedsend, "mqdes msg len prio timeout", IN(1, 2), INTO(4, 16))                  \
     X(mq_timedreceive, "mqdes msg len prio timeout", OUT(1, 2), FROM(3, 4), INTO(4, 16))  \
     X(mq_getsetattr, "mqdes new old", PART(1, 0, 8), FROM(2, 64))                         \
-    X(waitid, "idtype id infop options rusage", FROM(2, 128), FROM(4, 144))               \
+    X(waitid, "idtype id infop options rusage", FILLS(2, 0, 12), FILLS(2, 16, 12),        \
+      CALL(usage_of_found))                                                               \
     X(inotify_add_watch, "fd path mask", TEXT(1))                                         \
     X(inotify_rm_watch, "fd wd")                                                          \
     X(openat, "dirfd path flags", TEXT(1), CALL(mode_of_openat), OPENS())                 \
@@ -202,14 +205,14 @@
     X(fchmodat, "dirfd path mode", TEXT(1))                                               \
     X(faccessat, "dirfd path mode", TEXT(1))                                              \
     X(pselect6, "nfds readfds writefds exceptfds timeout sigmask", CALL(select),          \
-      INTO(5, 16))                                                                        \
+      INTO(5, 16), CALL(mask_of_select))                                                  \
     X(ppoll, "fds nfds tmo_p sigmask", CALL(poll), BOTH(2, 16), INTO(3, 8))               \
     X(get_robust_list, "pid head len", FROM(1, 8), FROM(2, 8))                            \
     X(set_robust_list, "head len")                                                        \
     X(splice, "fd_in off_in fd_out off_out len flags", BOTH(1, 8), BOTH(3, 8))            \
     X(sync_file_range, "fd offset nbytes flags")                                          \
     X(vmsplice, "fd iov nr_segs flags", WRITEV(1, 2))                                     \
-    X(utimensat, "dirfd path times flags", TEXT(1), INTO(2, 32))                          \
+    X(utimensat, "dirfd path times flags", TEXT(1), CALL(file_times))                     \
     X(epoll_pwait, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(4, 8))     \
     X(epoll_pwait2, "epfd events maxevents timeout sigmask", ITEMS(1, 12), INTO(3, 16),   \
       INTO(4, 8))                                                                         \
@@ -231,8 +234,10 @@
     X(recvmmsg, "sockfd msgvec vlen flags timeout", CALL(recvmmsg))                       \
     X(sendmmsg, "sockfd msgvec vlen flags", CALL(sendmmsg))                               \
     X(prlimit64, "pid resource new_limit old_limit", INTO(2, 16), FROM(3, 16))            \
-    X(process_vm_readv, "pid local liovcnt remote riovcnt flags", READV(1, 2))            \
-    X(process_vm_writev, "pid local liovcnt remote riovcnt flags", WRITEV(1, 2))          \
+    X(process_vm_readv, "pid local liovcnt remote riovcnt flags", READV(1, 2),            \
+      COUNTED(3, 4, 16))                                                                  \
+    X(process_vm_writev, "pid local liovcnt remote riovcnt flags", WRITEV(1, 2),          \
+      COUNTED(3, 4, 16))                                                                  \
     X(getcpu, "cpu node", FROM(0, 4), FROM(1, 4))                                         \
     X(sched_getattr, "pid attr size flags", FULL(1, 2))                                   \
     X(sched_setattr, "pid attr flags", INTO(1, 48))                                       \
@@ -261,8 +266,8 @@
     X(setresgid, "rgid egid sgid")                                                        \
     X(personality, "persona")                                                             \
     X(ustat, "dev ubuf", FROM(1, 32))                                                     \
-    X(adjtimex, "buf", INTO(0, 4), FROM(0, 208))                                          \
-    X(clock_adjtime, "clockid buf", INTO(1, 4), FROM(1, 208))                             \
+    X(adjtimex, "buf", INTO(0, 4), CALL(clock_0))                                         \
+    X(clock_adjtime, "clockid buf", INTO(1, 4), CALL(clock_1))                            \
     X(setdomainname, "name len", IN(0, 1))                                                \
     X(syslog, "type bufp len", OUT(1, 2))                                                 \
     X(readahead, "fd offset count")                                                       \
@@ -273,7 +278,7 @@
     X(sched_get_priority_max, "policy")                                                   \
     X(sched_get_priority_min, "policy")                                                   \
     X(timer_getoverrun, "timerid")                                                        \
-    X(rt_tgsigqueueinfo, "tgid tid sig info", PART(3, 4, 8))                               \
+    X(rt_tgsigqueueinfo, "tgid tid sig info", PART(3, 4, 8), PART(3, 16, 12))             \
     X(pidfd_send_signal, "pidfd sig info flags", INTO(2, 12))                             \
     X(mq_notify, "mqdes sevp", PART(1, 8, 8))                                             \
     X(tee, "fd_in fd_out len flags")                                                      \
@@ -332,4 +337,46 @@
     X(landlock_create_ruleset, "attr size flags", IN(0, 1), OPENS())                      \
     X(landlock_add_rule, "ruleset_fd rule_type rule_attr flags", INTO(2, 12))             \
     X(landlock_restrict_self, "ruleset_fd flags")                                         \
-    X(close_range, "first last flags", CALL(close_range))
+    X(close_range, "first last flags", CALL(close_range))                                 \
+    X(cachestat, "fd range status flags", INTO(1, 16), FROM(2, 40))                       \
+    X(fchmodat2, "dirfd path mode flags", TEXT(1))                                        \
+    X(futex_wake, "uaddr bits count flags")                                               \
+    X(futex_wait, "uaddr value bits flags (timeout) (clockid)", INTO(0, 4), INTO(4, 16))  \
+    X(futex_requeue, "waiters flags wake requeue", INTO(0, 48))                           \
+    X(listmount, "req ids count flags", INTO(0, 24), ITEMS(1, 8))                         \
+    X(mseal, "addr length flags")                                                         \
+    X(setxattrat, "dirfd path at_flags name args size", TEXT(1), TEXT(3), CALL(attribute)) \
+    X(getxattrat, "dirfd path at_flags name args size", TEXT(1), TEXT(3), CALL(attribute)) \
+    X(listxattrat, "dirfd path at_flags list size", TEXT(1), OUT(3, 4))                   \
+    X(removexattrat, "dirfd path at_flags name", TEXT(1), TEXT(3))                        \
+    X(file_getattr, "dirfd path attr size at_flags", TEXT(1), FULL(2, 3))                 \
+    X(file_setattr, "dirfd path attr size at_flags", TEXT(1), IN(2, 3))
+
+/* Calls that the system's headers may be too old for. */
+#ifndef __NR_cachestat
+#define __NR_cachestat 451
+#endif
+#ifndef __NR_fchmodat2
+#define __NR_fchmodat2 452
+#endif
+#ifndef __NR_futex_wake
+#define __NR_futex_wake 454
+#define __NR_futex_wait 455
+#define __NR_futex_requeue 456
+#endif
+#ifndef __NR_listmount
+#define __NR_listmount 458
+#endif
+#ifndef __NR_mseal
+#define __NR_mseal 462
+#endif
+#ifndef __NR_setxattrat
+#define __NR_setxattrat 463
+#define __NR_getxattrat 464
+#define __NR_listxattrat 465
+#define __NR_removexattrat 466
+#endif
+#ifndef __NR_file_getattr
+#define __NR_file_getattr 468
+#define __NR_file_setattr 469
+#endif

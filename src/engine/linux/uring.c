@@ -283,7 +283,8 @@ void effect_io_submit(struct call *k) {
         uint32_t key, flags;
         uint16_t opcode, priority;
         int32_t fd;
-        uint64_t buffer, bytes;
+        uint64_t buffer, bytes, offset, reserved; /* the last must be 0 */
+        uint32_t more_flags, event;
     };
     gaddr list = k->a[2];
     if (k->done || k->a[1] > MOST)
@@ -291,7 +292,7 @@ void effect_io_submit(struct call *k) {
     takes(k, 2, list, 0, 8 * k->a[1]);
     for (uint64_t i = 0; i < k->a[1]; i++) {
         gaddr at = *(gaddr *)guest(list + 8 * i);
-        takes(k, 2, at, offsetof(struct block, opcode), 8);
+        takes(k, 2, at, offsetof(struct block, flags), 12);
         const struct block *b = guest(at);
         int operand = b->opcode == READ         ? GIVES
                       : b->opcode == WRITE      ? TAKES
@@ -300,7 +301,7 @@ void effect_io_submit(struct call *k) {
                                                 : NOTHING;
         if (operand == NOTHING)
             continue;
-        takes(k, 2, at, offsetof(struct block, buffer), 16);
+        takes(k, 2, at, offsetof(struct block, buffer), 36);
         submit(k, operand, b->buffer, b->bytes, 0, 0);
     }
 }
