@@ -23,9 +23,11 @@ check: build
 matrix: build
 	@sh tests/matrix/run.sh $(BUILD)/bin/tondo
 
-# The rules for undefined bits on many random instruction sequences; takes minutes.
+# The rules for undefined bits on many random instruction sequences, and on many calls of the
+# library's functions; takes minutes.
 shadow-bits: build
-	@sh tests/shadow/many.sh $(BUILD)/bin/tondo $(BUILD)/bin/shadow-bits-program $(SEEDS)
+	@sh tests/shadow/many.sh $(BUILD)/bin/tondo $(BUILD)/bin/shadow-bits-program \
+		$(BUILD)/bin/shadow-texts-program $(SEEDS)
 
 # Damaged sessions, rule files and ledgers, ROUNDS of them.
 ROUNDS ?= 1000

@@ -262,7 +262,8 @@ void replaced_start(void);
 void replaced_run(struct context *c, const struct replaced *r);
 /* After a fault inside one: reports it and raises the signal at its entry. */
 void replaced_fault(struct context *c, const struct replaced *r);
-void strings_run(struct context *c, int function, const char *name);
+/* The undefined bits of the result, and where they are from. */
+uint64_t strings_run(struct context *c, int function, const char *name, uint32_t *origin);
 /* The same for a short clean call of the commonest functions, with the guest's first
    three arguments; not done: nothing happened. */
 struct quick {

@@ -429,6 +429,15 @@ static void leave(struct context *c, uint64_t result) {
     }
 }
 
+static void leave_undefined(struct context *c, uint64_t result, uint64_t bits, uint32_t origin) {
+    if (bits) {
+        dirty_words(c)[RAX] = bits;
+        dirty_set_origin(c, RAX, origin);
+        c->dirty |= 1ULL << RAX;
+    }
+    leave(c, result);
+}
+
 /* How many of its arguments decide what a function does. */
 static int arity(int action) {
     switch (action) {
@@ -786,9 +795,10 @@ void replaced_run(struct context *c, const struct replaced *r) {
         check_arguments(c, r);
         if (!replaced_is_heap(r)) {
             c->recover = RECOVER_CALL;
-            strings_run(c, r->action, r->name);
+            uint32_t origin;
+            uint64_t bits = strings_run(c, r->action, r->name, &origin);
             after_call(c, r, first, third);
-            leave(c, c->registers[RAX]);
+            leave_undefined(c, c->registers[RAX], bits, origin);
             c->recover = 0;
             return;
         }
@@ -806,8 +816,9 @@ void replaced_run(struct context *c, const struct replaced *r) {
     } else if (replaced_is_heap(r)) {
         run_heap(c, pc, r);
     } else {
-        strings_run(c, r->action, r->name);
-        leave(c, c->registers[RAX]);
+        uint32_t origin;
+        uint64_t bits = strings_run(c, r->action, r->name, &origin);
+        leave_undefined(c, c->registers[RAX], bits, origin);
     }
     c->recover = 0;
 }

@@ -11,6 +11,8 @@ struct call {
     struct context *c;
     gaddr pc;
     const char *name;
+    uint64_t result_bits; /* undefined ones of the result, and where they are from */
+    uint32_t result_origin;
 };
 
 static bool readable(struct call *k, gaddr address, uint64_t size) {
@@ -23,6 +25,64 @@ static bool decides(struct call *k, gaddr address, uint64_t size) {
            check_defined(k->c, k->pc, address, size, "decides what the function does", k->name);
 }
 
+/* What a scan looks for: elements of 1 or 4 bytes, each compared with `stop`, and with 0 where
+   `zero`. */
+struct scan {
+    unsigned width;
+    uint32_t stop;
+    bool zero;
+};
+static const struct scan text_end = {1, 0, true}, wide_end = {4, 0, true};
+
+static uint32_t wide_at(gaddr a) { return *(volatile uint32_t *)guest(a); }
+static uint32_t element_at(gaddr a, unsigned width) { return width == 1 ? byte_at(a) : wide_at(a); }
+static uint32_t bits_at(gaddr a, unsigned width) {
+    const uint8_t *d = shadow_of(a);
+    return width == 1 ? *d : *(volatile const uint32_t *)d;
+}
+
+/* One that differs in a defined bit is no hit, whatever the others are. */
+static bool may_hit(uint32_t x, uint32_t undefined, const struct scan *s) {
+    return !((x ^ s->stop) & ~undefined) || (s->zero && !(x & ~undefined));
+}
+
+static bool tell_element(struct call *k, gaddr address, unsigned width) {
+    return check_defined(k->c, k->pc, address, width, "decides what the function does", k->name);
+}
+
+/* A scan looked at n elements, of which the last was a hit where `hit`. True: nothing undefined
+   decided how far it went. */
+static bool scanned(struct call *k, gaddr address, uint64_t n, bool hit, const struct scan *s) {
+    if (!readable(k, address, n * s->width))
+        return false;
+    if (!n || !shadow_first_undefined(address, n * s->width))
+        return true;
+    for (uint64_t i = 0; i < n; i++) {
+        gaddr at = address + i * s->width;
+        uint32_t undefined = bits_at(at, s->width);
+        if (undefined &&
+            ((hit && i == n - 1) || may_hit(element_at(at, s->width), undefined, s)))
+            return tell_element(k, at, s->width);
+    }
+    return true;
+}
+
+/* The last of n elements that equals the scan's is its result: those behind that one decide. */
+static void scanned_back(struct call *k, gaddr address, uint64_t n, const struct scan *s) {
+    if (!n || !shadow_first_undefined(address, n * s->width))
+        return;
+    for (uint64_t i = n; i-- > 0;) {
+        gaddr at = address + i * s->width;
+        uint32_t undefined = bits_at(at, s->width), x = element_at(at, s->width);
+        if (undefined && may_hit(x, undefined, s)) {
+            tell_element(k, at, s->width);
+            return;
+        }
+        if (x == s->stop)
+            return;
+    }
+}
+
 static bool writable(struct call *k, gaddr address, uint64_t size) {
     if (!size)
         return true;
@@ -32,8 +92,6 @@ static bool writable(struct call *k, gaddr address, uint64_t size) {
     return ok;
 }
 
-static uint32_t wide_at(gaddr a) { return *(volatile uint32_t *)guest(a); }
-
 static uint64_t wide_length(gaddr address, uint64_t limit) {
     uint64_t n = 0;
     while (n < limit && wide_at(address + 4 * n))
@@ -41,8 +99,8 @@ static uint64_t wide_length(gaddr address, uint64_t limit) {
     return n;
 }
 
-static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bool may_overlap) {
-    if (!may_overlap && size && to != from && (to - from < size || from - to < size)) {
+static void check_apart(struct call *k, gaddr to, gaddr from, uint64_t size) {
+    if (size && to != from && (to - from < size || from - to < size)) {
         struct access a = {.kind = KIND_OVERLAPPING_COPY,
                            .address = to,
                            .size = size,
@@ -52,6 +110,11 @@ static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bo
                            .function = k->name};
         finding_report(k->c, k->pc, &a);
     }
+}
+
+static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bool may_overlap) {
+    if (!may_overlap)
+        check_apart(k, to, from, size);
     readable(k, from, size);
     uint64_t touchable = size;
     if (size && !check_range(k->c, k->pc, to, size, true, k->name))
@@ -60,29 +123,125 @@ static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bo
     guest_move(to, from, size);
 }
 
-/* The same for a text, whose bytes decided how far it goes. */
-static void copy_text_checked(struct call *k, gaddr to, gaddr from, uint64_t size) {
-    if (!decides(k, from, size)) {
-        copy_checked(k, to, from, size, false);
+/* The same for n elements of a text, the last of which ended it where `hit`. */
+static void copy_text_checked(struct call *k, gaddr to, gaddr from, uint64_t n, bool hit,
+                              const struct scan *s) {
+    bool told = !scanned(k, from, n, hit, s);
+    copy_checked(k, to, from, n * s->width, false);
+    if (told)
+        shadow_define(k->c, to, n * s->width);
+}
+
+/* The same into room that is filled up behind it. */
+static void copy_filled(struct call *k, gaddr to, gaddr from, uint64_t n, uint64_t room,
+                        const struct scan *s) {
+    uint64_t size = n * s->width, all = room * s->width;
+    check_apart(k, to, from, size);
+    bool told = !scanned(k, from, n < room ? n + 1 : room, n < room, s);
+    bool touchable = !all || check_range(k->c, k->pc, to, all, true, k->name);
+    if (!told && touchable)
+        shadow_move(k->c, to, from, size);
+    else if (to < GUEST_END && all < GUEST_END)
         shadow_define(k->c, to, size);
+    guest_move(to, from, size);
+    if (to < GUEST_END && all < GUEST_END)
+        shadow_define(k->c, to + size, all - size);
+    fill_bytes(guest(to + size), 0, all - size);
+}
+
+/* As a text of n elements, and an end behind it. */
+static void append(struct call *k, gaddr to, gaddr from, uint64_t n, bool ended,
+                   const struct scan *s) {
+    uint64_t size = n * s->width;
+    bool told = !scanned(k, from, ended ? n + 1 : n, ended, s);
+    bool touchable = check_range(k->c, k->pc, to, size + s->width, true, k->name);
+    if (!told && touchable)
+        shadow_move(k->c, to, from, size);
+    else
+        shadow_define(k->c, to, size);
+    guest_move(to, from, size);
+    shadow_define(k->c, to + size, s->width);
+    fill_bytes(guest(to + size), 0, s->width);
+}
+
+/* The result is not 0 in any way, but its sign is undefined for what is at the address: all bits
+   but one that is set. */
+static void leave_sign(struct call *k, int64_t result, gaddr from) {
+    k->result_bits = UINT32_MAX & ~((uint64_t)result & -(uint64_t)result);
+    k->result_origin = origin_at(k->c, from);
+}
+
+/* Two ranges were compared up to the nth element, the first that differs if `result` is not 0.
+   What differs in a defined bit does so in all ways; in which direction, undefined bits may
+   decide, its own or those before it. `limit`: how many would have been compared. */
+static bool differs_surely(gaddr a, gaddr b, unsigned width) {
+    uint32_t undefined = bits_at(a, width) | bits_at(b, width);
+    return (element_at(a, width) ^ element_at(b, width)) & ~undefined;
+}
+
+static void compared(struct call *k, gaddr a, gaddr b, uint64_t n, uint64_t limit, int64_t result,
+                     unsigned width, bool text) {
+    if (!readable(k, a, n * width) || !readable(k, b, n * width) || !n ||
+        (!shadow_first_undefined(a, n * width) && !shadow_first_undefined(b, n * width)))
         return;
+    for (uint64_t i = 0; i < n; i++) {
+        gaddr p = a + i * width, q = b + i * width;
+        uint32_t dx = bits_at(p, width), dy = bits_at(q, width);
+        uint32_t x = element_at(p, width), y = element_at(q, width);
+        if (!(dx | dy))
+            continue;
+        if (i < n - 1 || !result || !((x ^ y) & ~(dx | dy))) {
+            for (uint64_t j = i; j < limit; j++) {
+                gaddr u = a + j * width, v = b + j * width;
+                if (differs_surely(u, v, width)) {
+                    leave_sign(k, result, dx ? p : q);
+                    return;
+                }
+                if (text && may_hit(element_at(u, width), bits_at(u, width), &text_end) &&
+                    may_hit(element_at(v, width), bits_at(v, width), &text_end))
+                    break;
+            }
+            if (tell_element(k, p, width))
+                tell_element(k, q, width);
+            return;
+        }
+        uint32_t sign = width == 4 ? 1u << 31 : 0; /* wide elements are signed */
+        x ^= sign;
+        y ^= sign;
+        if ((x | dx) >= (y & ~dy) && (x & ~dx) <= (y | dy)) /* the least and the most */
+            leave_sign(k, result, dx ? p : q);
     }
-    copy_checked(k, to, from, size, false);
 }
 
 static int64_t compare(struct call *k, gaddr a, gaddr b, uint64_t limit, bool text) {
     int64_t result;
     uint64_t n = guest_difference(a, b, limit, text, &result);
-    if (!text) {
-        readable(k, a, limit);
-        readable(k, b, limit);
-    }
-    if (decides(k, a, n))
-        decides(k, b, n);
+    if (text)
+        limit = n;
+    else if (!readable(k, a, limit) || !readable(k, b, limit))
+        return result;
+    compared(k, a, b, n, limit, result, 1, text);
     return result;
 }
 
 static int lower(int b) { return b >= 'A' && b <= 'Z' ? b + 32 : b; }
+
+/* What a byte may be in lower case: a set, the least and the most of it. */
+struct folds {
+    uint64_t seen[4];
+    int least, most;
+};
+static struct folds folds_of(uint8_t x, uint8_t undefined, const int32_t *table) {
+    struct folds f = {{0}, INT32_MAX, INT32_MIN};
+    for (unsigned some = undefined;; some = (some - 1) & undefined) {
+        int value = (x & ~undefined) | (int)some, folded = table ? table[value] : lower(value);
+        f.seen[folded >> 6 & 3] |= 1ULL << (folded & 63);
+        f.least = folded < f.least ? folded : f.least;
+        f.most = folded > f.most ? folded : f.most;
+        if (!some)
+            return f;
+    }
+}
 
 static int64_t compare_fold(struct call *k, gaddr a, gaddr b, uint64_t limit, gaddr locale) {
     /* struct __locale_struct: 13 category pointers, then the class table and
@@ -98,8 +257,25 @@ static int64_t compare_fold(struct call *k, gaddr a, gaddr b, uint64_t limit, ga
         if (result || !x)
             break;
     }
-    decides(k, a, n);
-    decides(k, b, n);
+    if (!readable(k, a, n) || !readable(k, b, n) || !n)
+        return result;
+    for (uint64_t i = 0; i < n; i++) { /* as compared(), by all that each byte may be */
+        uint8_t dx = *shadow_of(a + i), dy = *shadow_of(b + i);
+        if (!(dx | dy))
+            continue;
+        struct folds fx = folds_of(byte_at(a + i), dx, table), fy = folds_of(byte_at(b + i), dy, table);
+        bool apart = true, fixed = fx.least == fx.most && fy.least == fy.most;
+        for (int w = 0; w < 4; w++)
+            apart = apart && !(fx.seen[w] & fy.seen[w]);
+        if (i < n - 1 ? fixed && fx.least : apart || fixed) {
+            if (!fixed && fx.most >= fy.least && fx.least <= fy.most)
+                leave_sign(k, result, dx ? a + i : b + i);
+            continue;
+        }
+        if (tell_element(k, a + i, 1))
+            tell_element(k, b + i, 1);
+        break;
+    }
     return result;
 }
 
@@ -144,10 +320,11 @@ static uint64_t span(struct call *k, gaddr text, gaddr set, bool accept) {
     return n;
 }
 
-void strings_run(struct context *c, int action, const char *name) {
-    struct call call = {c, c->pc, name}, *k = &call;
+uint64_t strings_run(struct context *c, int action, const char *name, uint32_t *origin) {
+    struct call call = {c, c->pc, name, 0, 0}, *k = &call;
     gaddr a = c->registers[RDI], b = c->registers[RSI];
     uint64_t n = c->registers[RDX], r = a, m;
+    struct scan byte = {1, (uint8_t)b, false}, wide = {4, (uint32_t)b, false};
     switch (action) {
     case DO_MEMCPY:
         copy_checked(k, a, b, n, false);
@@ -183,11 +360,12 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_MEMCHR:
         m = guest_scan(a, n, (uint8_t)b, false);
-        decides(k, a, m < n ? m + 1 : n);
+        scanned(k, a, m < n ? m + 1 : n, m < n, &byte);
         r = m < n ? a + m : 0;
         break;
     case DO_MEMRCHR:
-        decides(k, a, n);
+        if (readable(k, a, n))
+            scanned_back(k, a, n, &byte);
         r = 0;
         while (n--)
             if (byte_at(a + n) == (uint8_t)b) {
@@ -197,21 +375,21 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_RAWMEMCHR:
         m = guest_scan(a, ~0ULL >> 1, (uint8_t)b, false);
-        decides(k, a, m + 1);
+        scanned(k, a, m + 1, true, &byte);
         r = a + m;
         break;
     case DO_STRLEN:
         r = guest_length(a);
-        decides(k, a, r + 1);
+        scanned(k, a, r + 1, true, &text_end);
         break;
     case DO_STRNLEN:
         r = guest_scan(a, b, 0, false);
-        decides(k, a, r < b ? r + 1 : b);
+        scanned(k, a, r < b ? r + 1 : b, r < b, &text_end);
         break;
     case DO_STRCPY:
     case DO_STPCPY:
         m = guest_length(b);
-        copy_text_checked(k, a, b, m + 1);
+        copy_text_checked(k, a, b, m + 1, true, &text_end);
         if (action == DO_STPCPY)
             r = a + m;
         break;
@@ -220,28 +398,22 @@ void strings_run(struct context *c, int action, const char *name) {
         m = guest_scan(b, n, 0, false);
         if (m && (a - b < m || b - a < m))
             copy_checked(k, a, b, m, false);
-        decides(k, b, m < n ? m + 1 : n);
-        writable(k, a, n);
-        guest_move(a, b, m);
-        fill_bytes(guest(a + m), 0, n - m);
+        copy_filled(k, a, b, m, n, &text_end);
         if (action == DO_STPNCPY)
             r = a + m;
         break;
     case DO_STRCAT: {
         uint64_t at = guest_length(a);
-        decides(k, a, at + 1);
+        scanned(k, a, at + 1, true, &text_end);
         m = guest_length(b);
-        copy_text_checked(k, a + at, b, m + 1);
+        copy_text_checked(k, a + at, b, m + 1, true, &text_end);
         break;
     }
     case DO_STRNCAT: {
         uint64_t at = guest_length(a);
-        decides(k, a, at + 1);
+        scanned(k, a, at + 1, true, &text_end);
         m = guest_scan(b, n, 0, false);
-        decides(k, b, m < n ? m + 1 : m);
-        writable(k, a + at, m + 1);
-        guest_move(a + at, b, m);
-        *(volatile uint8_t *)guest(a + at + m) = 0;
+        append(k, a + at, b, m, m < n, &text_end);
         break;
     }
     case DO_STRCMP:
@@ -265,12 +437,14 @@ void strings_run(struct context *c, int action, const char *name) {
     case DO_STRCHR:
     case DO_STRCHRNUL:
         m = guest_scan(a, ~0ULL >> 1, (uint8_t)b, true);
-        decides(k, a, m + 1);
+        byte.zero = true;
+        scanned(k, a, m + 1, true, &byte);
         r = byte_at(a + m) == (uint8_t)b || action == DO_STRCHRNUL ? a + m : 0;
         break;
     case DO_STRRCHR:
         m = guest_length(a);
-        decides(k, a, m + 1);
+        if (scanned(k, a, m + 1, true, &text_end))
+            scanned_back(k, a, m + 1, &byte);
         r = 0;
         for (uint64_t i = m + 1; i-- > 0;)
             if (byte_at(a + i) == (uint8_t)b) {
@@ -293,51 +467,44 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     case DO_WCSLEN:
         r = wide_length(a, ~0ULL >> 3);
-        decides(k, a, 4 * (r + 1));
+        scanned(k, a, r + 1, true, &wide_end);
         break;
     case DO_WCSNLEN:
         r = wide_length(a, b);
-        decides(k, a, 4 * (r < b ? r + 1 : b));
+        scanned(k, a, r < b ? r + 1 : b, r < b, &wide_end);
         break;
     case DO_WCSCPY:
     case DO_WCPCPY:
         m = wide_length(b, ~0ULL >> 3);
-        copy_text_checked(k, a, b, 4 * (m + 1));
+        copy_text_checked(k, a, b, m + 1, true, &wide_end);
         if (action == DO_WCPCPY)
             r = a + 4 * m;
         break;
     case DO_WCSCAT: {
         uint64_t at = wide_length(a, ~0ULL >> 3);
-        decides(k, a, 4 * (at + 1));
+        scanned(k, a, at + 1, true, &wide_end);
         m = wide_length(b, ~0ULL >> 3);
-        copy_text_checked(k, a + 4 * at, b, 4 * (m + 1));
+        copy_text_checked(k, a + 4 * at, b, m + 1, true, &wide_end);
         break;
     }
     case DO_WCSNCPY:
         m = wide_length(b, n);
-        decides(k, b, 4 * (m < n ? m + 1 : n));
-        writable(k, a, 4 * n);
-        guest_move(a, b, 4 * m);
-        fill_bytes(guest(a + 4 * m), 0, 4 * (n - m));
+        copy_filled(k, a, b, m, n, &wide_end);
         break;
     case DO_WCSNCAT: {
         uint64_t at = wide_length(a, ~0ULL >> 3);
-        decides(k, a, 4 * (at + 1));
+        scanned(k, a, at + 1, true, &wide_end);
         m = wide_length(b, n);
-        decides(k, b, 4 * (m < n ? m + 1 : m));
-        writable(k, a + 4 * at, 4 * (m + 1));
-        guest_move(a + 4 * at, b, 4 * m);
-        *(volatile uint32_t *)guest(a + 4 * (at + m)) = 0;
+        append(k, a + 4 * at, b, m, m < n, &wide_end);
         break;
     }
     case DO_MEMCCPY: {
         uint64_t limit = c->registers[RCX];
         m = guest_scan(b, limit, (uint8_t)n, false);
-        r = m < limit ? a + m + 1 : 0;
-        m = m < limit ? m + 1 : limit;
-        decides(k, b, m);
-        writable(k, a, m);
-        guest_move(a, b, m);
+        bool hit = m < limit;
+        r = hit ? a + m + 1 : 0;
+        byte.stop = (uint8_t)n;
+        copy_text_checked(k, a, b, hit ? m + 1 : limit, hit, &byte);
         break;
     }
     case DO_WCSCMP:
@@ -355,8 +522,8 @@ void strings_run(struct context *c, int action, const char *name) {
             if (!x && action != DO_WMEMCMP)
                 break;
         }
-        decides(k, a, 4 * i);
-        decides(k, b, 4 * i);
+        bool whole = action == DO_WMEMCMP && readable(k, a, 4 * n) && readable(k, b, 4 * n);
+        compared(k, a, b, i, whole ? n : i, (int64_t)r, 4, action != DO_WMEMCMP);
         break;
     }
     case DO_WCSCHR:
@@ -369,14 +536,20 @@ void strings_run(struct context *c, int action, const char *name) {
                 if (action == DO_WCSCHR)
                     break;
             }
-        decides(k, a, action == DO_WCSCHR && r ? r - a + 4 : 4 * (m + 1));
+        if (action == DO_WCSRCHR) {
+            if (scanned(k, a, m + 1, true, &wide_end))
+                scanned_back(k, a, m + 1, &wide);
+        } else {
+            wide.zero = true;
+            scanned(k, a, r ? (r - a) / 4 + 1 : m + 1, true, &wide);
+        }
         break;
     }
     case DO_WMEMCHR: {
         uint64_t i = 0;
         while (i < n && wide_at(a + 4 * i) != (uint32_t)b)
             i++;
-        decides(k, a, 4 * (i < n ? i + 1 : n));
+        scanned(k, a, i < n ? i + 1 : n, i < n, &wide);
         r = i < n ? a + 4 * i : 0;
         break;
     }
@@ -387,4 +560,6 @@ void strings_run(struct context *c, int action, const char *name) {
         break;
     }
     c->registers[RAX] = r;
+    *origin = k->result_origin;
+    return k->result_bits;
 }
