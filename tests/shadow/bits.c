@@ -167,6 +167,7 @@ MMX("psllw") MMX("psrld") MMX("psraw") MMX("pmulhrsw") MMX("pmaddubsw")
 I("movq %rax,%mm1\npsrlq $13,%mm1\npinsrw $2,%ecx,%mm1\nmovq %mm1,%rax\nemms")
 I("movd %ebx,%mm3\npunpcklbw %mm3,%mm3\npmovmskb %mm3,%edx\npextrw $1,%mm3,%eax\nemms")
 I("movdq2q %xmm1,%mm4\npsrad $5,%mm4\nmovq2dq %mm4,%xmm0\nemms")
+#include "more_instructions.h"
 #endif
 
 #define STATE_LOAD                                                                           \
@@ -453,6 +454,20 @@ static void print_most(const char *what, const char *unit, const uint64_t *of, c
     }
 }
 
+static bool has_leaf_7(int bit) {
+    unsigned a = 7, b, c = 0, d;
+    __asm__("cpuid" : "+a"(a), "=b"(b), "+c"(c), "=d"(d));
+    return b >> bit & 1;
+}
+
+/* Those beyond what all processors with AVX2 have. */
+static bool runs_here(const char *text) {
+    return (!strstr(text, "aes") || __builtin_cpu_supports("aes")) &&
+           (!strstr(text, "pclmul") || __builtin_cpu_supports("pclmul")) &&
+           (strncmp(text, "sha1", 4) || has_leaf_7(29)) && (strncmp(text, "sha2", 4) || has_leaf_7(29)) &&
+           ((strncmp(text, "adcx", 4) && strncmp(text, "adox", 4)) || has_leaf_7(19));
+}
+
 int main(int argc, char **argv) {
     if (getenv("BITS_TIMER"))
         disturb();
@@ -477,7 +492,7 @@ int main(int argc, char **argv) {
     uint8_t *code = mmap(NULL, room, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
     uint8_t **entries = calloc((size_t)sequences, sizeof *entries);
     size_t (*parts)[8] = calloc((size_t)sequences, sizeof *parts);
-    static uint64_t excess_of[2048], tested_of[2048], misplaced_of[2048];
+    static uint64_t excess_of[4096], tested_of[4096], misplaced_of[4096];
     uint64_t placed = 0, misplaced_bytes = 0;
     bool shows = getenv("BITS_PLACES");
     uint8_t *at = code;
@@ -488,9 +503,10 @@ int main(int argc, char **argv) {
         at = append(at, c.begin, c.begin_end);
         for (long k = 0; k < length; k++) {
             size_t which;
+            long tries = 0;
             do
-                which = longest == 1 && !name ? (size_t)n % kinds : next_random() % kinds;
-            while (name && !strstr(table[which].text, name));
+                which = longest == 1 && !name && !tries++ ? (size_t)n % kinds : next_random() % kinds;
+            while ((name && !strstr(table[which].text, name)) || !runs_here(table[which].text));
             parts[n][k] = which + 1;
             at = append(at, table[which].start, table[which].end);
         }

@@ -294,7 +294,7 @@ bool wants_dirty(const struct instruction *i) {
         return (plan_outputs(i) & now.possible) && writes_part(i);
     if (plan_inputs(i) & now.possible)
         return true;
-    if ((now.possible & bit(ELEMENT_X87)) && i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
+    if ((now.possible & bit(ELEMENT_X87)) && is_x87(i))
         return true;
     if (((plan_outputs(i) & now.possible) || (now.possible & ELEMENTS_SHARED)) && writes_part(i))
         return true;
@@ -906,7 +906,7 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     default:
         break;
     }
-    if (dirty_word_count(tested) > 8 || i->z.meta.category == ZYDIS_CATEGORY_X87_ALU ||
+    if (dirty_word_count(tested) > 8 || is_x87(i) ||
         (tested & bit(ELEMENT_X87)))
         return false;
     for (int k = 0; k < i->memory_count; k++) {

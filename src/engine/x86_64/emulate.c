@@ -182,16 +182,42 @@ enum checked check_instruction(struct context *c, gaddr pc, bool trusted) {
     return undefined ? CHECKED_UNDEFINED : told ? CHECKED_TOLD : CHECKED_FINE;
 }
 
+/* As `rep movs` does, element after element: where the target lies in what is still to be read,
+   what was written there is read again. */
+static void move_elements(struct context *c, gaddr to, gaddr from, uint64_t size, uint64_t width,
+                          bool backwards) {
+    uint64_t apart = backwards ? from - to : to - from;
+    if (apart >= size || !apart) {
+        shadow_move(c, to, from, size);
+        return;
+    }
+    uint64_t piece = apart < width ? width : apart - apart % width;
+    for (uint64_t done = 0; done < size; done += piece) {
+        if (piece > size - done)
+            piece = size - done;
+        uint64_t at = backwards ? size - done - piece : done;
+        shadow_move(c, to + at, from + at, piece);
+    }
+}
+
+/* As `rep stos` does with undefined bits of RAX. */
+static void store_elements(struct context *c, gaddr to, uint64_t size, uint64_t width) {
+    const uint8_t *bits = (const uint8_t *)&dirty_words(c)[RAX];
+    uint32_t origin = dirty_origin(c, RAX);
+    for (uint64_t at = 0; at < size; at += width)
+        copy_bytes(shadow_of(to + at), bits, width);
+    origin_set(c, to, size, origin_keep(c, origin));
+}
+
 void check_string(struct context *c, uint32_t how) {
-    uint64_t count = c->registers[RCX], width = how & STRING_WIDTH;
-    uint8_t value = 0;
+    uint64_t count = c->registers[RCX], width = how & STRING_WIDTH, value = 0;
     if (c->dirty) {
         check_count(c, c->pc, RCX, "is the count of a repeated instruction");
         check_count(c, c->pc, RDI, "is the address of a write");
         if (how & STRING_READS)
             check_count(c, c->pc, RSI, "is the address of a read");
         else
-            value = (uint8_t)dirty_words(c)[RAX];
+            value = dirty_words(c)[RAX] & (width < 8 ? (1ULL << 8 * width) - 1 : ~0ULL);
     }
     if (!count || count > GUEST_END / 8)
         return;
@@ -208,11 +234,11 @@ void check_string(struct context *c, uint32_t how) {
     if (to < GUEST_END && size <= GUEST_END - to) {
         note_red_zone(c, to);
         if ((how & STRING_READS) && fine && from < GUEST_END && size <= GUEST_END - from)
-            shadow_move(c, to, from, size);
+            move_elements(c, to, from, size, width, back != 0);
         else
             shadow_define(c, to, size);
         if (value && fine)
-            shadow_fill(to, size, value);
+            store_elements(c, to, size, width);
     }
     c->recover = 0;
 }

@@ -975,6 +975,9 @@ static void apply(struct step *k) {
     case RULE_CMPXCHG:
         compare_exchange(k);
         break;
+    case RULE_CMPXCHG_PAIR:
+        compare_exchange_pair(k);
+        break;
     case RULE_STRING_MOVE:
         copy_bytes(k->out[0], k->bits[1], 8);
         if (k->origin && p->operands[1].kind == OPERAND_MEMORY && p->operands[1].size >= 4 &&

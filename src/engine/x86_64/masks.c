@@ -96,7 +96,7 @@ void plan_masked(struct plan *p, const struct instruction *i) {
         p->is_signed = name[5] == 's';
     if (p->rule == RULE_V_PERMUTE_TWO) /* vpermt2, vpermi2 */
         p->predicate = name[5] == 't';
-    if ((!p->evex && p->rule != RULE_V_EXTEND) || !p->count)
+    if ((!p->evex && p->rule != RULE_V_EXTEND && p->rule != RULE_V_RESIZE) || !p->count)
         return;
     p->mask = i->mask;
     p->zeroing = i->zeroing;

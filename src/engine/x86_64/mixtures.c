@@ -17,7 +17,7 @@ static bool is_sorted_out(const struct plan *p) {
     case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_NEG: case RULE_INC:
     case RULE_DEC: case RULE_MUL: case RULE_BLSR: case RULE_BLSI: case RULE_BLSMSK:
     case RULE_BITSET: case RULE_BITCLEAR: case RULE_BITFLIP:
-    case RULE_SWAP: case RULE_BSWAP: case RULE_XADD: case RULE_CMPXCHG:
+    case RULE_SWAP: case RULE_BSWAP: case RULE_XADD: case RULE_CMPXCHG: case RULE_CMPXCHG_PAIR:
     case RULE_SHLX: case RULE_SHRX: case RULE_SARX: case RULE_RORX: case RULE_SHLD: case RULE_SHRD:
     case RULE_BEXTR: case RULE_BZHI: case RULE_PEXT: case RULE_PDEP:
     case RULE_V_AND: case RULE_V_ANDN: case RULE_V_OR: case RULE_V_XOR:

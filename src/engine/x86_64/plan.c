@@ -21,6 +21,10 @@ static const struct {
     uint8_t rule, lane;
 } rules[ZYDIS_MNEMONIC_MAX_VALUE + 1] = {SHADOW_RULES(ROWS)};
 
+bool is_x87(const struct instruction *i) {
+    return i->z.meta.category == ZYDIS_CATEGORY_X87_ALU || i->z.meta.category == ZYDIS_CATEGORY_FCMOV;
+}
+
 int rule_of(const struct instruction *i, int *lane) {
     int mnemonic = i->z.mnemonic;
     *lane = rules[mnemonic].lane;
@@ -32,7 +36,7 @@ int rule_of(const struct instruction *i, int *lane) {
         *lane = 8;
         return text ? RULE_STRING_COMPARE : RULE_V_SCALAR;
     }
-    if (i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
+    if (is_x87(i))
         return RULE_X87;
     if ((rules[mnemonic].rule == RULE_V_PERMUTE || rules[mnemonic].rule == RULE_V_PERMUTE_IN) &&
         i->operands[2].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
@@ -157,7 +161,7 @@ uint64_t plan_outputs(const struct instruction *i) {
             (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE))
             set |= register_bits(o, i->z.encoding != ZYDIS_INSTRUCTION_ENCODING_LEGACY);
     }
-    if (i->z.meta.category == ZYDIS_CATEGORY_X87_ALU)
+    if (is_x87(i))
         set |= 1ULL << ELEMENT_X87;
     int lane;
     if (rule_of(i, &lane) == RULE_RESTORE)
@@ -207,6 +211,8 @@ static void take_operand(struct plan *p, const struct instruction *i, const Zydi
     struct plan_operand *to = &p->operands[p->count];
     to->read = o->actions & ZYDIS_OPERAND_ACTION_MASK_READ;
     to->write = o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE;
+    if (i->z.meta.category == ZYDIS_CATEGORY_FCMOV) /* else it stays as it was */
+        to->read = true;
     to->size = o->size / 8;
     if (o->type == ZYDIS_OPERAND_TYPE_IMMEDIATE) {
         to->kind = OPERAND_IMMEDIATE;

@@ -104,6 +104,8 @@ bool condition_holds(uint64_t flags, int condition);
 bool branch_is_moot(struct context *c, gaddr pc);
 /* The rule of an instruction, and the width of its lanes. */
 int rule_of(const struct instruction *i, int *lane);
+/* Of the x87's stack; conditional moves among them have a category of their own. */
+bool is_x87(const struct instruction *i);
 /* Elements it reads (addresses included) and writes. */
 uint64_t plan_inputs(const struct instruction *i);
 uint64_t plan_outputs(const struct instruction *i);

@@ -45,7 +45,7 @@
       SETNP, SETL, SETNL, SETLE, SETNLE)                                                      \
     X(MOVE_IF, 0, CMOVO, CMOVNO, CMOVB, CMOVNB, CMOVZ, CMOVNZ, CMOVBE, CMOVNBE, CMOVS,        \
       CMOVNS, CMOVP, CMOVNP, CMOVL, CMOVNL, CMOVLE, CMOVNLE)                                  \
-    X(CMPXCHG, 0, CMPXCHG) X(XADD, 0, XADD)                                                   \
+    X(CMPXCHG, 0, CMPXCHG) X(CMPXCHG_PAIR, 0, CMPXCHG8B, CMPXCHG16B) X(XADD, 0, XADD)          \
     X(STRING_MOVE, 0, MOVSB, MOVSW, MOVSQ, STOSB, STOSW, STOSD, STOSQ, LODSB, LODSW, LODSD,   \
       LODSQ)                                                                                  \
     X(STRING_COMPARE, 0, SCASB, SCASW, SCASD, SCASQ, CMPSB, CMPSW, CMPSQ)                     \
@@ -97,7 +97,7 @@
       VPMOVUSQW, VPMOVUSQD, VPMOVUSDB, VPMOVUSDW, VPMOVUSWB, VCVTPS2UDQ, VCVTTPS2UDQ,         \
       VCVTPD2UDQ, VCVTTPD2UDQ, VCVTUDQ2PS, VCVTUDQ2PD, VCVTPS2QQ, VCVTTPS2QQ, VCVTPS2UQQ,     \
       VCVTTPS2UQQ, VCVTPD2QQ, VCVTTPD2QQ, VCVTPD2UQQ, VCVTTPD2UQQ, VCVTQQ2PS, VCVTUQQ2PS,     \
-      VCVTQQ2PD, VCVTUQQ2PD, VCVTPH2PS)                                                       \
+      VCVTQQ2PD, VCVTUQQ2PD, VCVTPH2PS, VCVTPS2PH)                                            \
     X(V_COMPRESS, 0, VPCOMPRESSB, VPCOMPRESSW, VPCOMPRESSD, VPCOMPRESSQ, VCOMPRESSPS,         \
       VCOMPRESSPD)                                                                            \
     X(V_EXPAND, 0, VPEXPANDB, VPEXPANDW, VPEXPANDD, VPEXPANDQ, VEXPANDPS, VEXPANDPD)          \
@@ -168,7 +168,8 @@
       VFNMSUB213SD, VFNMSUB231SD)                                                             \
     X(V_ONE, 4, SQRTSS, RCPSS, RSQRTSS, ROUNDSS, VSQRTSS, VRCPSS, VRSQRTSS, VROUNDSS,         \
       CVTSI2SS, VCVTSI2SS, CVTSD2SS, VCVTSD2SS)                                               \
-    X(V_ONE, 8, SQRTSD, ROUNDSD, VSQRTSD, VROUNDSD, CVTSI2SD, VCVTSI2SD, CVTSS2SD, VCVTSS2SD) \
+    X(V_ONE, 8, SQRTSD, ROUNDSD, VSQRTSD, VROUNDSD, CVTSI2SD, VCVTSI2SD, CVTSS2SD, VCVTSS2SD, \
+      CVTPI2PS)                                                                               \
     X(V_TO_INTEGER, 4, CVTSS2SI, CVTTSS2SI, VCVTSS2SI, VCVTTSS2SI)                            \
     X(V_TO_INTEGER, 8, CVTSD2SI, CVTTSD2SI, VCVTSD2SI, VCVTTSD2SI)                            \
     X(V_COMPARE, 4, COMISS, UCOMISS, VCOMISS, VUCOMISS)                                       \
@@ -187,7 +188,8 @@
     X(V_SHIFT_EACH, 8, VPSLLVQ, VPSRLVQ)                                                      \
     X(V_BLEND, 1, PBLENDVB, VPBLENDVB) X(V_BLEND, 4, BLENDVPS, VBLENDVPS)                     \
     X(V_BLEND, 8, BLENDVPD, VBLENDVPD)                                                        \
-    X(V_TEST, 0, PTEST, VPTEST, VTESTPS, VTESTPD, KTESTB, KTESTW, KTESTD, KTESTQ)             \
+    X(V_TEST, 0, PTEST, VPTEST, KTESTB, KTESTW, KTESTD, KTESTQ)                               \
+    X(V_TEST, 4, VTESTPS) X(V_TEST, 8, VTESTPD)                                               \
     X(V_PERMUTE, 4, VPERMD, VPERMPS)                                                          \
     X(MASKED, 4, VMASKMOVPS, VPMASKMOVD) X(MASKED, 8, VMASKMOVPD, VPMASKMOVQ)                 \
     X(MASKED, 1, MASKMOVDQU, VMASKMOVDQU, MASKMOVQ)                                           \
@@ -208,7 +210,7 @@ enum shadow_rule {
     RULE_ROR, RULE_SHLX, RULE_SHRX, RULE_SARX, RULE_RORX, RULE_SHLD, RULE_SHRD, RULE_MUL,
     RULE_BSF, RULE_BSR, RULE_POPCNT, RULE_BSWAP, RULE_BLSR, RULE_BLSI, RULE_BLSMSK, RULE_BEXTR,
     RULE_BZHI, RULE_PEXT, RULE_PDEP, RULE_BIT, RULE_BITSET, RULE_BITCLEAR, RULE_BITFLIP, RULE_SET,
-    RULE_MOVE_IF, RULE_CMPXCHG, RULE_XADD, RULE_STRING_MOVE, RULE_STRING_COMPARE,
+    RULE_MOVE_IF, RULE_CMPXCHG, RULE_CMPXCHG_PAIR, RULE_XADD, RULE_STRING_MOVE, RULE_STRING_COMPARE,
     RULE_SAME, RULE_V_SHUFFLE, RULE_V_AND, RULE_V_ANDN, RULE_V_OR, RULE_V_XOR, RULE_V_ADD,
     RULE_V_SUB, RULE_V_EQUAL, RULE_V_GREATER, RULE_V_MIN, RULE_V_MULTIPLY, RULE_V_LANES, RULE_V_SCALAR, RULE_V_ONE,
     RULE_V_TO_INTEGER, RULE_V_COMPARE, RULE_V_WIDEN, RULE_V_NARROW, RULE_V_PACK, RULE_V_PAIRS,

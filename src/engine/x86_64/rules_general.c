@@ -466,6 +466,48 @@ void compare_exchange(struct step *k) {
     store(k->out[acc], kept, 8);
 }
 
+/* Memory against RDX:RAX, which it is loaded into where they differ; else RCX:RBX are stored
+   (SDM volume 2, CMPXCHG8B). */
+void compare_exchange_pair(struct step *k) {
+    const struct plan *p = k->p;
+    int half = p->operands[0].size / 2;
+    enum { HIGH, LOW }; /* the order of RDX and RAX, and of RCX and RBX, among the operands */
+    static const uint8_t compared[] = {RDX, RAX}, given[] = {RCX, RBX};
+    int old[2] = {-1, -1}, new[2] = {-1, -1};
+    for (int n = 1; n < p->count; n++)
+        for (int part = HIGH; part <= LOW && p->operands[n].kind == OPERAND_GENERAL; part++) {
+            if (p->operands[n].number == compared[part])
+                old[part] = n;
+            if (p->operands[n].number == given[part])
+                new[part] = n;
+        }
+    if (old[HIGH] < 0 || old[LOW] < 0 || new[HIGH] < 0 || new[LOW] < 0)
+        return;
+    uint64_t m = mask_for(half), differ = 0, doubtful = 0;
+    for (int part = HIGH; part <= LOW; part++) {
+        int at = part == HIGH ? half : 0;
+        uint64_t s = sa(k, old[part]) | load(k->bits[0] + at, half);
+        differ |= (va(k, old[part]) ^ load(k->value[0] + at, half)) & ~s & m;
+        doubtful |= s & m;
+    }
+    bool open = doubtful && !differ, equal = !differ;
+    for (int part = HIGH; part <= LOW; part++) {
+        int at = part == HIGH ? half : 0;
+        uint64_t d = load(k->value[0] + at, half), ds = load(k->bits[0] + at, half);
+        uint64_t a = va(k, old[part]) & m, s = sa(k, old[part]) & m;
+        uint64_t b = va(k, new[part]) & m, t = sa(k, new[part]) & m;
+        uint64_t kept = open ? merge_bits(a, s, d, ds) & m : equal ? s : ds;
+        if (half == 4 && equal) { /* else loading clears the upper half */
+            uint64_t u = dirty_words(k->c)[compared[part]], v = k->c->registers[compared[part]];
+            kept |= (u | (open ? v : 0)) & ~m;
+        }
+        store(k->out[0] + at, open ? merge_bits(d, ds, b, t) & m : equal ? t : ds, half);
+        store(k->out[old[part]], kept, 8);
+    }
+    k->whole = half == 4;
+    k->flags = derived((*undefined_flags(k->c) & ~(uint32_t)FLAG_ZF) | (open ? FLAG_ZF : 0));
+}
+
 void add_rule(struct step *k) {
     const struct plan *p = k->p;
     int size = p->operands[0].size;

@@ -280,13 +280,15 @@ void vector_blend(struct step *k) {
 
 void vector_test(struct step *k) {
     const struct plan *p = k->p;
+    int signs = p->lane; /* bytes of the lanes whose signs alone are tested, 0: all bits are */
     bool and_known = false, and_open = false, not_known = false, not_open = false;
     for (int i = 0; i < p->operands[0].size; i++) {
         uint8_t a = k->value[0][i], s = k->bits[0][i], b = k->value[1][i], t = k->bits[1][i];
-        uint8_t r = (s | t) & (a | s) & (b | t), v = a & b;
+        uint8_t of = !signs ? 0xff : i % signs == signs - 1 ? 0x80 : 0;
+        uint8_t r = (s | t) & (a | s) & (b | t) & of, v = a & b & of;
         and_open |= r != 0, and_known |= (v & ~r) != 0;
         a = (uint8_t)~a;
-        r = (s | t) & (a | s) & (b | t), v = a & b;
+        r = (s | t) & (a | s) & (b | t) & of, v = a & b & of;
         not_open |= r != 0, not_known |= (v & ~r) != 0;
     }
     k->flags = derived((and_open && !and_known ? FLAG_ZF : 0) |

@@ -188,6 +188,7 @@ void scan_bits(struct step *k);
 void bit_manipulation(struct step *k);
 void bit_test(struct step *k);
 void compare_exchange(struct step *k);
+void compare_exchange_pair(struct step *k);
 void add_rule(struct step *k);
 void logic_rule(struct step *k);
 void lea_rule(struct step *k);
