@@ -805,6 +805,14 @@ static bool keep_across(const struct instruction *i) {
     return true;
 }
 
+/* Registers that the psABI leaves dead behind the call that this returns from, and that the code
+   there reads all the same: functions written in assembly hand over results by them. */
+static uint64_t read_by_caller(void) {
+    const struct context *c = current();
+    uint64_t set = now.possible & RETURN_DEAD & (0xffff | 0xffffffffULL << ELEMENT_VECTOR);
+    return set && c->shadow > c->shadow_base ? across_read(c->shadow[-1].return_address, set) : 0;
+}
+
 static void emit_one(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     enum role role = role_of(i);
     now.pc = i->pc;
@@ -847,7 +855,7 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
         emit_indirect_jump(i, flags_live);
         break;
     case RETURN:
-        dirty_drop(RETURN_DEAD);
+        dirty_drop(RETURN_DEAD & ~read_by_caller());
         if (now.possible) {
             uint32_t extra = i->operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE
                                  ? (uint32_t)i->operands[0].imm.value.u & 0xffff
