@@ -608,16 +608,18 @@ static const uint8_t argument_registers[] = {RDI, RSI, RDX, 10, 8, 9};
    an int's register may hold anything above it (psABI 3.2.3). The few of the same name that are
    pointers are hardly ever undefined in their upper half alone. */
 static const char *const halves[] = {
-    "advice", "addrlen", "arg", "backlog", "clockid", "cmd", "cpu", "dirfd", "domain", "egid", "epfd",
-    "euid", "event_f_flags", "fd", "fd_in", "fd_out", "flags", "gid", "group", "group_fd", "how", "id",
-    "idtype", "in_fd", "initval", "ioprio", "key", "level", "mask", "maxevents", "min_complete",
-    "mode", "mount_fd", "mqdes", "msgflg", "msqid", "newdirfd", "newfd", "nfds", "niceval", "nr_args",
-    "nr_events", "nsems", "nsops", "nstype", "oflag", "oldfd", "olddirfd", "op", "opcode", "operation",
-    "option", "options", "optlen", "optname", "out_fd", "owner", "persona", "pgid", "pid", "pid1",
-    "pid2", "pidfd", "pkey", "policy", "prio", "protocol", "request", "resource", "rgid", "rule_type",
-    "ruid", "ruleset_fd", "seconds", "semflg", "semid", "semnum", "sgid", "shmflg", "shmid", "sig",
-    "signum", "sockfd", "suid", "targetfd", "tgid", "tid", "timeout", "timerid", "to_submit", "type",
-    "uid", "usig", "val", "vlen", "waiters", "wd", "whence", "which", "who",
+    "addrlen", "advice", "arg", "at_flags", "backlog", "clockid", "cmd", "cpu", "dev", "dirfd",
+    "domain", "egid", "entries", "epfd", "euid", "event_f_flags", "fd", "fd_in", "fd_out",
+    "first", "flags", "func", "gid", "group", "group_fd", "how", "id", "idtype", "in_fd",
+    "initval", "ioprio", "key", "keyring", "last", "level", "mask", "maxevents", "min_complete",
+    "mode", "mount_fd", "mqdes", "msgflg", "msqid", "newdirfd", "newfd", "nfds", "niceval",
+    "nr_args", "nr_events", "nr_futexes", "nsems", "nsops", "nstype", "oflag", "olddirfd",
+    "oldfd", "op", "opcode", "operation", "option", "options", "optlen", "optname", "out_fd",
+    "owner", "persona", "pgid", "pid", "pid1", "pid2", "pidfd", "pkey", "policy", "prio",
+    "protocol", "request", "requeue", "resource", "rgid", "ruid", "rule_type", "ruleset_fd",
+    "seconds", "semflg", "semid", "semnum", "sgid", "shmflg", "shmid", "sig", "signum", "sockfd",
+    "status", "suid", "targetfd", "tgid", "tid", "timeout", "timerid", "to_submit", "type", "uid",
+    "usig", "val", "vlen", "waiters", "wake", "wd", "whence", "which", "who",
 };
 
 static uint64_t bits_that_count(const char *name) {

@@ -535,8 +535,20 @@ static void emit_rcx_immediate(int extension, int64_t value) {
     emit32(&out, value);
 }
 
+/* and <size> gs:[operand], mask */
+static void emit_shadow_mask(const struct memory *m, int32_t mask) {
+    if (m->size == 2)
+        emit8(&out, 0x66);
+    emit_gs(m, m->size == 8, 0);
+    emit8(&out, m->size == 1 ? 0x80 : 0x81);
+    emit_operand(m, 4, 0);
+    for (uint32_t k = 0; k < (m->size < 4 ? m->size : 4); k++)
+        emit8(&out, mask >> 8 * k & 0xff);
+}
+
 /* What glue_frame_store does, and glue_heap_store for aligned places, here: the jumps
-   there and back are indirect ones. Flags are dead. Falls through where it is not so. */
+   there and back are indirect ones. Flags are dead. Falls through where it is not so. Where
+   something is stored it is defined then; where a part of the target stays that does. */
 static void emit_store_here(struct cold *c, bool own) {
     const struct memory *m = &c->memory;
     uint8_t *otherwise[3];
@@ -583,18 +595,28 @@ static void emit_store_here(struct cold *c, bool own) {
         otherwise[count++] = emit_if(&out, 5);
     }
     emit_unspill(&out, RCX);
-    emit_zero(m);
+    if (c->masked) {
+        if (c->mask != -1)
+            emit_shadow_mask(m, c->mask);
+        emit_zero_word(CTX_UNDEFINED_FLAGS);
+    } else {
+        emit_zero(m);
+    }
     emit_jump(&out, c->resume);
     for (int k = 0; k < count; k++)
         patch_jump(otherwise[k], out.at);
     emit_unspill(&out, RCX);
 }
 
+/* Below the stack pointer only the frame's own registers are trusted. */
+static bool is_own(const struct memory *m) {
+    return (m->base == RSP || m->base == RBP) && m->index < 0;
+}
+
 void emit_cold_store(struct cold *c) {
     const struct memory *m = &c->memory;
     emit_unspill_all(c->spilled);
-    /* below the stack pointer only the frame's own registers are trusted */
-    bool own = (m->base == RSP || m->base == RBP) && m->index < 0;
+    bool own = is_own(m);
     bool usual = !(c->spilled & 1u << RCX) && !is_foreign(m);
     if (usual && m->size && m->size <= 16 && !(m->size & (m->size - 1)))
         emit_store_here(c, own);
@@ -626,6 +648,8 @@ void emit_cold_touch(struct cold *c) {
     uint32_t size = c->memory.size;
     emit_unspill_all(c->spilled);
     int odd = 0;
+    if (c->masked && !c->spilled && !is_foreign(&c->memory) && !(size & (size - 1)))
+        emit_store_here(c, is_own(&c->memory));
     if (c->way && known && size && size <= 32 && !is_foreign(&c->memory)) {
         if (c->way & WAY_LOAD)
             odd = emit_known_origin(c, flags);

@@ -7,8 +7,8 @@
 
 /* Whether the instruction is one of these; live_after: flags that are live behind it. */
 bool computes(const struct instruction *i, const struct plan *p, uint32_t live_after);
-/* Of these: a load into a part of a register. */
-bool loads_part(const struct instruction *i);
+/* Of these: a load or move into a part of a register. */
+bool moves_part(const struct instruction *i);
 /* To be told where a trace begins; of the cold piece that asks C about the instruction; and
    where the code of the trace has ended. */
 void computes_forget(void);

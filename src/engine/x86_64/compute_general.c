@@ -31,12 +31,22 @@ static bool find_second(const struct instruction *i, struct sum *q) {
     }
 }
 
-bool loads_part(const struct instruction *i) {
+static bool loads_part(const struct instruction *i) {
     const ZydisDecodedOperand *o = i->operands;
     return i->z.mnemonic == ZYDIS_MNEMONIC_MOV && i->z.operand_count_visible == 2 &&
            o[0].size < 32 && is_register(&o[0]) && !is_high(&o[0]) && o[1].type == ZYDIS_OPERAND_TYPE_MEMORY &&
            i->encoded >= 0 && is_operand(&i->memory[i->encoded]);
 }
+
+/* From the lower bytes of a register to those of another. */
+static bool moves_lower(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    return i->z.mnemonic == ZYDIS_MNEMONIC_MOV && i->z.operand_count_visible == 2 &&
+           o[0].size < 32 && is_register(&o[0]) && !is_high(&o[0]) && is_register(&o[1]) &&
+           !is_high(&o[1]) && element_of(o[0].reg.value) != element_of(o[1].reg.value);
+}
+
+bool moves_part(const struct instruction *i) { return loads_part(i) || moves_lower(i); }
 
 bool find_sum(const struct instruction *i, struct sum *q) {
     const ZydisDecodedOperand *o = i->operands;
@@ -69,6 +79,11 @@ bool find_sum(const struct instruction *i, struct sum *q) {
         if (loads_part(i)) {
             q->kind = PART;
             q->memory = &i->memory[i->encoded];
+            return true;
+        }
+        if (moves_lower(i)) {
+            q->kind = MOVED_PART;
+            q->b = element_of(o[1].reg.value);
             return true;
         }
         if (i->z.mnemonic != ZYDIS_MNEMONIC_MOVZX || !is_register(&o[1]))
@@ -239,12 +254,12 @@ static void emit_address_bits(const struct memory *m) {
     emit_register_op(&out, OP_OR, x, y);
 }
 
-static void emit_narrow(const struct sum *q) { /* movzx x, fs:[word] */
+static void emit_narrow(const struct sum *q, int from) { /* movzx x, fs:[word] */
     emit8(&out, 0x64);
     emit8(&out, rex(0, x, 0, 0));
     emit8(&out, 0x0f);
     emit8(&out, q->size == 1 ? 0xb6 : 0xb7);
-    emit_memory(&out, x, -1, -1, 1, word_of(q->a) + q->high);
+    emit_memory(&out, x, -1, -1, 1, word_of(from) + q->high);
 }
 
 /* To C where y, an origin, is not that of a whole register or has a part for each byte. */
@@ -422,6 +437,12 @@ void emit_general(const struct instruction *i, const struct sum *q) {
         emit_operand(q->memory, x, 0);
         emit_to_context(&out, y, CTX_ORIGIN_OF(q->target));
         store_bits(q, 8);
+    } else if (q->kind == MOVED_PART) { /* bytes stay in their place */
+        emit_context_op(&out, OP_MOV, y, CTX_ORIGIN_OF(q->b));
+        emit_lower_twice();
+        emit_narrow(q, q->b);
+        emit_to_context(&out, y, CTX_ORIGIN_OF(q->target));
+        store_bits(q, q->size);
     } else if (q->kind == NARROW) {
         bool stays = q->a == q->target && !q->high;
         if (!stays) {
@@ -429,7 +450,7 @@ void emit_general(const struct instruction *i, const struct sum *q) {
             leave_if_by_byte();
             emit_lower_twice();
         }
-        emit_narrow(q);
+        emit_narrow(q, q->a);
         if (!stays)
             emit_to_context(&out, y, CTX_ORIGIN_OF(q->target));
         store_bits(q, 8);

@@ -8,7 +8,9 @@
 /* In place of a register: memory, whose undefined bits and origins are fetched first. */
 enum { MEMORY = 64, MEMORY_BITS = CTX_VALUE + 64 * 7, MEMORY_ORIGINS = CTX_VALUE };
 
-enum computed_kind { NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW, PART, SHIFT };
+enum computed_kind {
+    NOTHING, SUM, DIFFERENCE, AND, OR, XOR, ADDRESS, NARROW, PART, MOVED_PART, SHIFT
+};
 
 /* Of general registers: `b` is a register, MEMORY, or -1: an immediate. */
 struct sum {

@@ -53,7 +53,7 @@ void emit_dirty_set(void) {
     emit_context_constant(&out, CTX_DIRTY + 4, (uint32_t)(now.possible >> 32));
 }
 
-static void emit_zero_word(int offset) { /* mov qword fs:[offset], 0 */
+void emit_zero_word(int offset) { /* mov qword fs:[offset], 0 */
     emit8(&out, 0x64);
     emit8(&out, 0x48);
     emit8(&out, 0xc7);
@@ -937,7 +937,7 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
         emit_touch_check(m, flags_live);
     for (int k = touches; k < cold_count && computed; k++)
         compute_later(i, k, NULL);
-    if (computed && loads_part(i)) {
+    if (computed && moves_part(i)) {
         if (outputs)
             emit_word_op(AND_WORD, 4, 8, CTX_UNDEFINED + 8 * element_of(i->operands[0].reg.value),
                          -(1LL << i->operands[0].size));
@@ -946,6 +946,13 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     for (int k = first; k < cold_count; k++) {
         colds[k].argument = index;
         colds[k].values = true;
+    }
+    uint64_t stays = plan_stays(&cache_plans[index]);
+    for (int k = touches; k < cold_count && !flags_live && !computed; k++) {
+        colds[k].masked = cache_plans[index].stays == STAYS_MASKED && m && m->size <= 8 &&
+                          (m->size < 8 || stays == (uint64_t)(int32_t)stays);
+        colds[k].mask = (int32_t)stays;
+        colds[k].memory = *m;
     }
     for (uint64_t set = outputs & ~tested; set; set &= set - 1) {
         int offset, n = words_of(__builtin_ctzll(set), &offset);
@@ -1098,10 +1105,35 @@ static bool emit_frame(const struct instruction *i, uint32_t live_after) {
     return true;
 }
 
+/* Registers of an address that may be undefined mostly are not: C is asked only if they are, and
+   makes them defined. What follows need not look at them any more. */
+static void emit_address_check(const struct instruction *i, bool flags_live) {
+    const struct memory *m = &i->memory[0];
+    uint64_t set = address_registers(i) & now.possible;
+    int lane;
+    if (!set || i->memory_count != 1 || !(m->read || m->write) || m->vector_index || m->address32 ||
+        is_foreign(m) || wants_plan(i) || is_string_instruction(i) || rule_of(i, &lane) == RULE_NOTHING)
+        return;
+    int first = cold_count;
+    uint32_t index = plan_make(i, now.possible, 0);
+    cache_plans[index].rule = RULE_ADDRESS;
+    cache_plans[index].stays = false;
+    for (uint64_t left = set; left; left &= left - 1)
+        emit_words_check(CTX_UNDEFINED + 8 * __builtin_ctzll(left), 1, m, flags_live);
+    for (int k = first; k < cold_count; k++) {
+        colds[k].argument = index;
+        colds[k].resume = out.at;
+    }
+    out.kept = 0;
+    now.possible &= ~set;
+    now.changed = true;
+}
+
 void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_after) {
     now.changed |= !is_plain_store(i);
     if (emit_frame(i, live_after))
         return;
+    emit_address_check(i, flags_live);
     if (emit_inline(i, flags_live) || emit_pop(i, flags_live))
         return;
     uint64_t outputs = plan_outputs(i);

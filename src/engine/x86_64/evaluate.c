@@ -1131,13 +1131,13 @@ static bool stays(struct context *c, const struct plan *p) {
     int size = p->operands[0].size;
     if ((m->base >= 0 && u[m->base]) || (m->index >= 0 && u[m->index]) || a >= GUEST_END - 8)
         return false;
-    uint64_t bits = load(shadow_of(a), size), value = p->operands[1].value;
+    uint64_t bits = load(shadow_of(a), size);
     if (p->stays == STAYS_UNKNOWN ? bits != mask_for(size) : a < sp && a >= c->stack_low)
         return false;
     if (touch_first_bad(c, a, (uint64_t)size, true))
         return false;
     if (p->stays == STAYS_MASKED)
-        store(shadow_of(a), bits & (p->rule == RULE_OR ? ~value : value), size);
+        store(shadow_of(a), bits & plan_stays(p), size);
     uint32_t left = *undefined_flags(c) & ~p->flags_written;
     *undefined_flags(c) = (left & FLAG_DF) | derived(left);
     return true;
@@ -1186,7 +1186,7 @@ void evaluate(struct context *c, const struct plan *p) {
     for (int i = 0; i < p->memory_count; i++)
         k.address[i] = address_of(c, &p->memory[i]);
     bool touches = p->rule == RULE_TOUCH && !p->evex;
-    if (p->rule != RULE_STORED && !touches)
+    if (p->rule != RULE_STORED && p->rule != RULE_ADDRESS && !touches)
         clear_operands(&k);
     if (p->bit_offset) {
         int size = p->operands[0].size;
@@ -1197,6 +1197,12 @@ void evaluate(struct context *c, const struct plan *p) {
         return; /* the instruction itself will fault */
     if (p->rule == RULE_STORED) {
         note_stored(&k, p->memory_count == 0 ? c->registers[RSP] : k.address[0]);
+        c->recover = 0;
+        return;
+    }
+    if (p->rule == RULE_ADDRESS) {
+        for (int i = 0; i < p->memory_count; i++)
+            check_address(&k, &p->memory[i], k.address[i]);
         c->recover = 0;
         return;
     }

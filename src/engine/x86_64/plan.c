@@ -295,13 +295,22 @@ static uint8_t stays_undefined(const struct plan *p) {
         return STAYS_NOT;
     switch (p->rule) {
     case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_INC: case RULE_DEC:
-    case RULE_NEG: case RULE_NOT: case RULE_XOR:
+    case RULE_NEG:
         return STAYS_UNKNOWN;
+    case RULE_NOT:
+        return STAYS_MASKED;
+    case RULE_XOR:
+        return o[1].kind == OPERAND_IMMEDIATE ? STAYS_MASKED : STAYS_UNKNOWN;
     case RULE_AND: case RULE_OR:
         return o[1].kind == OPERAND_IMMEDIATE ? STAYS_MASKED : STAYS_NOT;
     default:
         return STAYS_NOT;
     }
+}
+
+uint64_t plan_stays(const struct plan *p) {
+    uint64_t value = p->operands[1].value;
+    return p->rule == RULE_AND ? value : p->rule == RULE_OR ? ~value : ~0ULL;
 }
 
 static bool is_narrow(const struct plan *p) {

@@ -103,6 +103,8 @@ bool condition_holds(uint64_t flags, int condition);
    before anything comes of it (moot.c). */
 bool branch_is_moot(struct context *c, gaddr pc);
 /* The rule of an instruction, and the width of its lanes. */
+/* STAYS_MASKED: the bits of the target that stay as they are, undefined or not. */
+uint64_t plan_stays(const struct plan *p);
 int rule_of(const struct instruction *i, int *lane);
 /* Of the x87's stack; conditional moves among them have a category of their own. */
 bool is_x87(const struct instruction *i);

@@ -222,7 +222,8 @@ enum shadow_rule {
     /* not of instructions: */
     RULE_BRANCH, /* a conditional branch: an undefined condition is a finding */
     RULE_TARGET, /* an indirect jump or call */
-    RULE_TOUCH,  /* only the operand's address and whether it may be read */
+    RULE_ADDRESS, /* only the operand's address */
+    RULE_TOUCH,  /* that, and whether it may be read */
     RULE_JOIN,   /* only where the parts of the target are from */
     RULE_STORED, /* only where stored bits are from: D is set */
     RULE_X87,

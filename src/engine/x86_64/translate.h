@@ -45,6 +45,8 @@ struct cold {
                      pointer, 0: nothing (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
     bool values; /* COLD_TOUCH: hands C the values of the plan's vectors */
+    bool masked; /* COLD_TOUCH: of the target's bits those of the mask stay, the others become defined */
+    int32_t mask;
 };
 
 struct translation {
@@ -186,6 +188,7 @@ bool drops_frame(const struct instruction *i);
 /* --- dirty.c --- */
 /* mov fs:[CTX_DIRTY], possible; nothing in the clean version. */
 void emit_dirty_set(void);
+void emit_zero_word(int offset);
 /* Goes on at the target: in its clean version when nothing is undefined now. */
 void emit_dirty_link(gaddr target);
 bool goes_round(gaddr target);
