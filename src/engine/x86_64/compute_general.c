@@ -358,13 +358,19 @@ static void emit_shift_origin(const struct instruction *i, const struct sum *q) 
     emit_to_context(&out, y, CTX_ORIGIN_OF(q->a));
 }
 
-static void store_bits(const struct sum *q, int size) { /* mov <size> fs:[word], x */
-    emit8(&out, 0x64);
-    if (size == 2)
-        emit8(&out, 0x66);
-    emit8(&out, rex(size == 8, x, 0, 0));
-    emit8(&out, size == 1 ? 0x88 : 0x89);
-    emit_memory(&out, x, -1, -1, 1, word_of(q->target));
+/* As a whole: who reads it next is not to wait for several stores. */
+static void store_bits(const struct sum *q, int size) {
+    int all = x;
+    if (size < 8) { /* mov <size> w, x: into what there is */
+        all = w;
+        emit_context_op(&out, OP_MOV, w, word_of(q->target));
+        if (size == 2)
+            emit8(&out, 0x66);
+        emit8(&out, rex(0, x, 0, w));
+        emit8(&out, size == 1 ? 0x88 : 0x89);
+        emit8(&out, 0xc0 | (x & 7) << 3 | (w & 7));
+    }
+    emit_to_context(&out, all, word_of(q->target));
 }
 
 static void emit_lower_half(void) { /* mov x, x: the upper half is 0 */

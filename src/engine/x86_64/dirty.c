@@ -1029,12 +1029,14 @@ static bool emit_on_word(const struct instruction *i, uint32_t index, bool flags
         uniform = out.at;
     }
     /* as a whole: who reads it next is not to wait for several stores */
-    if (size == 4 && rule != RULE_TEST) {
+    if ((size == 4 || (size < 4 && shift >= 0)) && rule != RULE_TEST) {
         int scratch = e == RCX ? RDX : RCX;
         emit_spill(&out, scratch);
         emit_from_context(&out, scratch, word);
         if (shift >= 0) {
-            emit8(&out, 0xc1); /* shift scratch, value */
+            if (size == 2)
+                emit8(&out, 0x66);
+            emit8(&out, size == 1 ? SHIFT_WORD : SHIFT_WORD + 1); /* shift scratch, value */
             emit8(&out, 0xc0 | shift << 3 | scratch);
             emit8(&out, (int)(value & 0xff));
         } else {
