@@ -401,6 +401,9 @@ bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *par
 /* Bytes of the running frame that are loaded across words are parts of one variable: where
    each goes by its own place, all go by the first's from now on. */
 void origin_join(struct context *c, gaddr address, uint64_t size);
+/* Whether all undefined bytes there are recorded to be from where the code, which no frame's end
+   changes, says. */
+bool origin_is_all(gaddr address, uint64_t size, uint32_t origin);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The same of a single byte that was loaded: its neighbours may be other variables. */

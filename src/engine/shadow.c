@@ -598,6 +598,22 @@ uint32_t origin_keep(struct context *c, uint32_t origin) { return keep(c, origin
 
 uint32_t origin_keep_byte(struct context *c, uint32_t origin) { return keep(c, origin, 1); }
 
+bool origin_is_all(gaddr address, uint64_t size, uint32_t origin) {
+    gaddr end = address + size;
+    if (!may_go_elsewhere(origin))
+        return false;
+    for (gaddr word = address & ~(gaddr)3; word < end; word += 4) {
+        uint32_t bits = *(volatile uint32_t *)shadow_of(word);
+        if (word < address)
+            bits &= UINT32_MAX << 8 * (address - word);
+        if (word + 4 > end)
+            bits &= UINT32_MAX >> 8 * (word + 4 - end);
+        if (bits && *origin_slot(word) != origin)
+            return false;
+    }
+    return true;
+}
+
 bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts) {
     uint32_t first = 0;
     for (uint64_t at = 0; at < size; at += 4) {

@@ -277,6 +277,14 @@ static void store_origins(struct context *c, gaddr a, const uint8_t *bits, int s
     uint32_t *parts = dirty_origins(c, element), origins[4 * PARTS];
     bool near = in_running_frame(c, a);
     if ((a | (gaddr)size) & 3) {
+        int n = 0;
+        for (int i = size; i-- > 0;)
+            n = bits[i] ? i / 4 : n;
+        bool same = true;
+        for (int i = n; i < (size + 3) / 4; i++)
+            same &= parts[i] == parts[n] || !any(bits + 4 * i, size - 4 * i < 4 ? size - 4 * i : 4);
+        if (same && origin_is_all(a, (uint64_t)size, parts[n]))
+            return;
         for (int i = 0; i < size; i++) {
             uint32_t origin = bits[i] ? dirty_byte_origin(c, element, i) : 0;
             origins[i] = near || !origin ? origin : size == 1 ? origin_keep_byte(c, origin)
@@ -317,9 +325,10 @@ static void note_stored(struct step *k, gaddr a) {
 static void note_loaded(struct context *c, const struct plan *p, gaddr a, uint32_t size,
                         uint32_t origin) {
     uint32_t parts[PARTS];
-    if (origin && a & 3 && size > 1)
+    bool odd = origin && a & 3 && size > 1, same = odd && origin_is_all(a, size, origin);
+    if (odd && !same)
         origin_join(c, a, size);
-    bool known = origin && !(size & 3) && size <= 4 * PARTS && origin_parts(c, a, size, parts);
+    bool known = origin && !same && !(size & 3) && size <= 4 * PARTS && origin_parts(c, a, size, parts);
     if (origin && !(p->moves_whole && known) && p->moves_few && (size == 2 || size == 4))
         origin = origin_of_few(c, a, size);
     uint64_t left = origin ? p->outputs & ((1ULL << ELEMENT_UPPER) - 1) : 0;
