@@ -1,5 +1,5 @@
 /* Functions written in assembly hand over results in registers that the psABI leaves dead behind a
-   call. */
+   call, and in flags. */
 #include <stdlib.h>
 
 #define APART __attribute__((noinline, noclone))
@@ -10,7 +10,9 @@ static APART void seen(void) { sink++; }
 /* Two blocks in XMM2 and XMM3, results in the same; two words in R10 and R11. */
 __asm__(".text\n"
         "mix_blocks: pxor %xmm4, %xmm2\n pxor %xmm4, %xmm3\n paddd %xmm2, %xmm3\n ret\n"
-        "mix_words: add %r10, %r11\n xor $5, %r10\n ret\n");
+        "mix_words: add %r10, %r11\n xor $5, %r10\n ret\n"
+        "compare: cmp %rsi, %rdi\n ret\n"
+        "leave_flags: lea 1(%rax), %rax\n ret\n");
 
 static APART void blocks(int *to, const int *from) {
     __asm__ volatile("movdqu (%1), %%xmm2\n movdqu 16(%1), %%xmm3\n pcmpeqd %%xmm4, %%xmm4\n"
@@ -25,6 +27,25 @@ static APART void words(long *to, const long *from) {
                      : : "r"(to), "r"(from) : "r10", "r11", "memory");
 }
 
+static APART int returned(long a, long b) {
+    int same = 0;
+    __asm__ volatile("sub $128, %%rsp\n call compare\n" // expect: uninitialized-value variable=two
+                     "jne 1f\n"
+                     "mov $1, %0\n1: lea 128(%%rsp), %%rsp"
+                     : "+r"(same) : "D"(a), "S"(b) : "rax", "cc", "memory");
+    return same;
+}
+
+static APART int passed_through(long a, long b) {
+    int same = 0;
+    __asm__ volatile("sub $128, %%rsp\n cmp %2, %1\n" // expect: uninitialized-value variable=two
+                     "call leave_flags\n"
+                     "jne 1f\n"
+                     "mov $1, %0\n1: lea 128(%%rsp), %%rsp"
+                     : "+r"(same) : "D"(a), "S"(b) : "rax", "cc", "memory");
+    return same;
+}
+
 int main(void) {
     int *in = malloc(32), out[8];
     for (int i = 0; i < 8; i++)
@@ -36,9 +57,9 @@ int main(void) {
         if (out[1] == 9 || out[3] == 9 || out[5] == 9 || out[7] == 9)
             seen();
     }
-    if (out[2] == 9) // expect: uninitialized-value from=heap origin=29
+    if (out[2] == 9) // expect: uninitialized-value from=heap origin=50
         seen();
-    if (out[6] == 9) // expect: uninitialized-value from=heap origin=29
+    if (out[6] == 9) // expect: uninitialized-value from=heap origin=50
         seen();
     long pair[2], sum[2];
     pair[1] = 3;
@@ -48,6 +69,13 @@ int main(void) {
         seen();
     if (sum[1] == 9) // expect: uninitialized-value from=stack variable=pair
         seen();
+    long two[2];
+    two[1] = 3;
+    for (int round = 0; round < 3; round++) {
+        hide(two);
+        if (returned(two[0], two[1]) + passed_through(two[0], two[1]) == 1)
+            seen();
+    }
     free(in);
     return 0;
 }

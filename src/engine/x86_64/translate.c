@@ -809,8 +809,12 @@ static bool keep_across(const struct instruction *i) {
    there reads all the same: functions written in assembly hand over results by them. */
 static uint64_t read_by_caller(void) {
     const struct context *c = current();
+    uint64_t flags = now.possible & 1ULL << ELEMENT_FLAGS;
     uint64_t set = now.possible & RETURN_DEAD & (0xffff | 0xffffffffULL << ELEMENT_VECTOR);
-    return set && c->shadow > c->shadow_base ? across_read(c->shadow[-1].return_address, set) : 0;
+    if (flags && !returns_flags())
+        flags = 0;
+    return flags | (set && c->shadow > c->shadow_base
+                        ? across_read(c->shadow[-1].return_address, set) : 0);
 }
 
 static void emit_one(const struct instruction *i, bool flags_live, uint32_t flags_after) {
@@ -840,7 +844,8 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
         emit_loop(i);
         break;
     case CALL:
-        dirty_drop(1ULL << ELEMENT_FLAGS);
+        if (!flags_live) /* else they are for whom it calls, or pass through */
+            dirty_drop(1ULL << ELEMENT_FLAGS);
         emit_target_use(i);
         look_behind_call(i);
         emit_call(i, flags_live, keep_across(i));
