@@ -1674,6 +1674,19 @@ CASE(listmount) {
     out(1, 100);
     return GO(458, A(0), A(1), 8L, 0);
 }
+static long ask_ethtool(uint32_t command, size_t size) {
+    both(5, &command, 4, size + 40);
+    struct {
+        char name[16];
+        void *data;
+    } i = {"lo", A(5)};
+    in(2, SOME(i));
+    ignores(2, 3, 16);
+    return GO(SYS_ioctl, datagram, 0x8946, A(2));
+}
+CASE(ethtool_link) { return ask_ethtool(0x0a, 8); }
+CASE(ethtool_driver) { return ask_ethtool(0x03, 196); }
+CASE(ethtool_stamps) { return ask_ethtool(0x41, 44); }
 CASE(fiogetown) {
     out(2, 12);
     return GO(SYS_ioctl, inet, 0x8903, A(2));

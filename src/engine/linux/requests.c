@@ -43,7 +43,7 @@ static const struct request requests[] = {
     GET(0x891b, 16),    SET(0x891c, 8),     GET(0x891d, 4),     SET(0x891e, 4),
     GET(0x8921, 4),     SET(0x8922, 4),     SET(0x8923, 1),     SET(0x8924, 2),
     GET(0x8927, 16),    GET(0x8933, 4),     GET(0x8942, 4),     SET(0x8943, 4),
-    SET(0x8946, 8),     GET(0x8947, 8),     {0x8948, 4, 8, REQUEST_NAMED},
+    GET(0x8947, 8),     {0x8948, 4, 8, REQUEST_NAMED},
     SET(0x8949, 8),     GET(0x8970, 21),    SET(0x8971, 21),
     /* files and block devices */
     {0x80086601, 0, 4, 0}, {0x40086602, 4, 0, 0}, {0x80087601, 0, 4, 0}, {0x40087602, 4, 0, 0},
@@ -51,7 +51,7 @@ static const struct request requests[] = {
     {0x1260, 0, 8, 0},     {0x1263, 0, 8, 0},  {0x1267, 0, 2, 0},  {0x1268, 0, 4, 0},
     {0x80081270, 0, 4, 0}, {0x40081271, 4, 0, 0}, {0x1277, 16, 0, 0}, {0x1278, 0, 4, 0},
     {0x1279, 0, 4, 0},     {0x127a, 0, 4, 0},  {0x127b, 0, 4, 0},  {0x127c, 0, 4, 0},
-    {0x127e, 0, 2, 0},     {0x301, 0, 16, 0},  {0x30d, 0, 512, 0}, {0x2285, 88, 88, 0},
+    {0x127e, 0, 2, 0},     {0x301, 0, 16, 0},  {0x30d, 0, 512, 0}, 
     {0x4c04, 232, 0, 0},   {0x4c05, 0, 232, 0},
 };
 #undef GET
@@ -59,6 +59,8 @@ static const struct request requests[] = {
 
 #define TUNSETIFF 0x400454ca
 #define SIOCGIFNAME 0x8910
+#define SIOCETHTOOL 0x8946
+#define SG_IO 0x2285
 #define SIOCGIFCONF 0x8912
 #define FS_IOC_FIEMAP 0xc020660bu
 
@@ -102,6 +104,55 @@ static void list_extents(struct call *k, gaddr p) { /* struct fiemap */
     gives_all(k, p, 32);
 }
 
+/* ethtool's commands (linux/ethtool.h): the size of what they hand back; 0x1b, 0x1d and 0x3a tell
+   how many items of that size follow a header. */
+static const struct {
+    uint32_t command;
+    uint16_t size, items;
+} ethtool[] = {
+    {0x01, 44, 0},  {0x03, 196, 0}, {0x05, 20, 0},  {0x07, 8, 0},   {0x0a, 8, 0},  {0x0b, 12, 0},
+    {0x0e, 92, 0},  {0x10, 36, 0},  {0x12, 16, 0},  {0x14, 8, 0},   {0x16, 8, 0},  {0x18, 8, 0},
+    {0x1b, 12, 32}, {0x1d, 8, 8},   {0x1e, 8, 0},   {0x21, 8, 0},   {0x23, 8, 0},  {0x25, 8, 0},
+    {0x27, 8, 0},   {0x2b, 8, 0},   {0x3a, 8, 16},  {0x3c, 36, 0},  {0x41, 44, 0}, {0x42, 20, 0},
+    {0x44, 40, 0},  {0x4c, 48, 0},
+};
+
+static void ask_ethtool(struct call *k, gaddr p) { /* through a pointer behind the name */
+    takes(k, 2, p, 0, text_size(p, 16));
+    takes(k, 2, p, 16, 8);
+    gaddr data = *(gaddr *)guest(p + 16);
+    if (shadow_first_undefined(p + 16, 8) || !is_pointer(data))
+        return;
+    takes(k, 2, data, 0, 4);
+    for (unsigned i = 0; i < sizeof ethtool / sizeof ethtool[0]; i++)
+        if (ethtool[i].command == *(uint32_t *)guest(data)) {
+            uint64_t size = ethtool[i].size; /* the count is the header's last number */
+            if (ethtool[i].items && succeeded(k))
+                size += ethtool[i].items * (uint64_t) * (uint32_t *)guest(data + size - 4);
+            gives_all(k, data, size);
+        }
+}
+
+static void pass_command(struct call *k, gaddr p) { /* struct sg_io_hdr */
+    enum { SIZE = 88, DIRECTION = 4, COMMAND_SIZE = 8, SENSE_ROOM = 9, VECTORS = 10, LENGTH = 12,
+           DATA = 16, COMMAND = 24, SENSE = 32, TO_DEVICE = -2, FROM_DEVICE = -3, BOTH_WAYS = -4 };
+    takes_some(k, 2, p, SIZE);
+    if (shadow_first_undefined(p, SENSE + 8))
+        return;
+    int direction = *(int32_t *)guest(p + DIRECTION);
+    uint64_t length = *(uint32_t *)guest(p + LENGTH), room = *(uint8_t *)guest(p + SENSE_ROOM);
+    gaddr data = *(gaddr *)guest(p + DATA), sense = *(gaddr *)guest(p + SENSE);
+    takes(k, 2, *(gaddr *)guest(p + COMMAND), 0, *(uint8_t *)guest(p + COMMAND_SIZE));
+    if (!*(uint16_t *)guest(p + VECTORS) && is_pointer(data)) {
+        if (direction == TO_DEVICE || direction == BOTH_WAYS)
+            takes(k, 2, data, 0, length);
+        if (direction == FROM_DEVICE || direction == BOTH_WAYS)
+            gives_all(k, data, length);
+    }
+    gives_all(k, sense, room);
+    gives_all(k, p, SIZE);
+}
+
 void effect_ioctl(struct call *k) {
     uint32_t request = (uint32_t)k->a[1], size = request >> 16 & 0x3fff;
     gaddr p = k->a[2];
@@ -142,6 +193,12 @@ void effect_ioctl(struct call *k) {
         return;
     case SIOCGIFCONF:
         list_interfaces(k, p);
+        return;
+    case SIOCETHTOOL:
+        ask_ethtool(k, p);
+        return;
+    case SG_IO:
+        pass_command(k, p);
         return;
     case FS_IOC_FIEMAP:
         list_extents(k, p);
