@@ -95,8 +95,8 @@ I("btl $5,%eax") I("btq %rcx,%rbx") I("btsl $7,%edx") I("btrq $40,%rsi") I("btcl
 I("cmpxchgl %ebx,%ecx") I("cmpxchgq %rdx," M) I("xaddl %eax,%ebx") I("lock xaddq %rcx," M)
 CONDITION("b") CONDITION("e") CONDITION("s") CONDITION("o") CONDITION("p") CONDITION("l")
 CONDITION("le") CONDITION("be") CONDITION("ne") CONDITION("g") CONDITION("ae") CONDITION("a")
-I("pushq %rax\npopq %rbx") I("pushq " M "\npopq %rcx") I("pushq %rdx\npopq " M)
-I("pushq %rsi\nmovl (%rsp),%eax\nleaq 8(%rsp),%rsp")
+I("pushq %rax; popq %rbx") I("pushq " M "; popq %rcx") I("pushq %rdx; popq " M)
+I("pushq %rsi; movl (%rsp),%eax; leaq 8(%rsp),%rsp")
 I("stc") I("clc")
 I("xorl %eax,%eax") I("subq %rbx,%rbx") I("sbbl %ecx,%ecx")
 SSE("pand") SSE("por") SSE("pxor") SSE("pandn") SSE("andps") SSE("xorpd")
@@ -156,17 +156,17 @@ I("cvtps2pd %xmm1,%xmm2") I("cvtpd2ps %xmm0,%xmm3") I("haddps %xmm1,%xmm0")
 I("vfmadd213sd %xmm1,%xmm2,%xmm3") I("vfmadd231ps %ymm0,%ymm1,%ymm2")
 I("vpmaskmovd " M ",%ymm1,%ymm0") I("vmaskmovps %xmm2,%xmm1," M) I("vzeroupper")
 #define MMX(op)                                                                              \
-    I("movq " M ",%mm0\nmovq %rdx,%mm5\n" op " %mm5,%mm0\nmovq %mm0," M "\nemms")              \
-    I("movq %rcx,%mm7\n" op " " M ",%mm7\nmovq %mm7,%mm2\nmovq %mm2,%rbx\nemms")
+    I("movq " M ",%mm0; movq %rdx,%mm5; " op " %mm5,%mm0; movq %mm0," M "; emms")              \
+    I("movq %rcx,%mm7; " op " " M ",%mm7; movq %mm7,%mm2; movq %mm2,%rbx; emms")
 MMX("paddb") MMX("paddd") MMX("paddq") MMX("psubw") MMX("paddusw") MMX("pand") MMX("pandn")
 MMX("por") MMX("pxor") MMX("pcmpeqb") MMX("pcmpgtw") MMX("pmullw") MMX("pmulhuw") MMX("pmaddwd")
 MMX("pmuludq") MMX("pavgb") MMX("pminub") MMX("pmaxsw") MMX("psadbw") MMX("punpcklbw")
 MMX("punpckhwd") MMX("punpckldq") MMX("packsswb") MMX("packuswb") MMX("packssdw") MMX("pshufb")
 MMX("phaddw") MMX("phaddd") MMX("palignr $3,") MMX("pshufw $0x1b,") MMX("pabsb") MMX("psignw")
 MMX("psllw") MMX("psrld") MMX("psraw") MMX("pmulhrsw") MMX("pmaddubsw")
-I("movq %rax,%mm1\npsrlq $13,%mm1\npinsrw $2,%ecx,%mm1\nmovq %mm1,%rax\nemms")
-I("movd %ebx,%mm3\npunpcklbw %mm3,%mm3\npmovmskb %mm3,%edx\npextrw $1,%mm3,%eax\nemms")
-I("movdq2q %xmm1,%mm4\npsrad $5,%mm4\nmovq2dq %mm4,%xmm0\nemms")
+I("movq %rax,%mm1; psrlq $13,%mm1; pinsrw $2,%ecx,%mm1; movq %mm1,%rax; emms")
+I("movd %ebx,%mm3; punpcklbw %mm3,%mm3; pmovmskb %mm3,%edx; pextrw $1,%mm3,%eax; emms")
+I("movdq2q %xmm1,%mm4; psrad $5,%mm4; movq2dq %mm4,%xmm0; emms")
 #include "more_instructions.h"
 #endif
 

@@ -316,9 +316,10 @@ void multiply_wide(struct step *k) { /* mulx high, low, source; RDX */
     uint64_t a = va(k, 2) & m, s = sa(k, 2) & m, b = va(k, y) & m, t = sa(k, y) & m;
     bool high;
     uint64_t low = low_product(a, s, b, t, &high);
-    result(k, 1, low & m);
-    uint64_t upper = product_range(a, s, b, t, p->operands[2].size, false).high;
-    result(k, 0, high ? upper : 0); /* the last one written where both are one register */
+    uint64_t upper = high ? product_range(a, s, b, t, p->operands[2].size, false).high : 0;
+    result(k, 0, upper);
+    /* one register for both holds the high half (SDM volume 2, MULX) */
+    result(k, 1, p->operands[0].number == p->operands[1].number ? upper : low & m);
 }
 
 void scan_bits(struct step *k) {
