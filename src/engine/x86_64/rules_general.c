@@ -449,6 +449,13 @@ void compare_exchange(struct step *k) {
     uint64_t m = mask_for(size);
     uint64_t d = va(k, 0) & m, ds = sa(k, 0) & m, b = va(k, 1) & m, t = sa(k, 1) & m;
     uint64_t a = va(k, acc) & m, s = sa(k, acc) & m;
+    if (p->operands[0].kind == OPERAND_GENERAL && p->operands[0].number == RAX &&
+        !p->operands[0].high) { /* with itself: it is equal */
+        k->flags = 0;
+        result(k, 0, t);
+        result(k, acc, t);
+        return;
+    }
     uint64_t r = sub_bits(a, s, d, ds, 0, 0) & m;
     k->flags = sub_flags(a, s, d, ds, 0, 0, r, size);
     bool open = k->flags & FLAG_ZF, equal = a == d;
