@@ -4,19 +4,10 @@
    Run under tondo with its test door open; libraries that are not there are passed over.
    libraries [ROUNDS [SEED]] */
 #define _GNU_SOURCE
-#include <dlfcn.h>
-#include <stdbool.h>
-#include <stdint.h>
-#include <stdio.h>
-#include <stdlib.h>
-#include <string.h>
-#include <sys/syscall.h>
-#include <unistd.h>
+#include "ways.h"
 
-#define DOOR 0x746f6e646fL
-enum { DOOR_GET = 1, DOOR_SET = 2, DOOR_COUNT = 6 };
-enum { IN = 512, OUT = 1024, WAYS = 12 };
-static uint8_t in[IN] __attribute__((aligned(64))), out[OUT] __attribute__((aligned(64)));
+#include <dlfcn.h>
+#include <stdio.h>
 
 static void *symbol(const char *library, const char *name) {
     void *handle = dlopen(library, RTLD_NOW);
@@ -191,41 +182,9 @@ static const struct function functions[] = {
     {"xxh3 short", quick_hash, 90, "", 2, 0, false},
 };
 
-static long door(int what, void *p, size_t size, void *bits) {
-    return syscall(DOOR, what, p, size, bits);
-}
-
-/* Bytes of the output that vary and are said to be defined. */
-static int missed_in(const struct function *f, bool *told) {
-    static uint8_t base[IN], mask[IN], first[OUT], varies[OUT], said[OUT], none[OUT];
-    size_t made = 0;
-    memset(mask, 0, sizeof mask);
-    memset(varies, 0, sizeof varies);
-    for (int k = 0; k < IN; k++)
-        base[k] = (uint8_t)(rand() >> 5);
-    for (int n = 1 + rand() % 3; n > 0; n--)
-        mask[(size_t)rand() % f->size] |= (uint8_t)(1 << rand() % 8);
-    for (int way = 0; way < WAYS; way++) {
-        for (int k = 0; k < IN; k++)
-            in[k] = (uint8_t)((base[k] & ~mask[k]) | ((rand() >> 6) & mask[k]));
-        made = f->run(f);
-        if (way == 0)
-            memcpy(first, out, made);
-        for (size_t k = 0; k < made; k++)
-            varies[k] |= first[k] ^ out[k];
-    }
-    memcpy(in, base, IN);
-    door(DOOR_SET, in, IN, mask);
-    long before = door(DOOR_COUNT, NULL, 0, NULL);
-    f->run(f);
-    *told = door(DOOR_COUNT, NULL, 0, NULL) != before;
-    door(DOOR_GET, out, made, said);
-    door(DOOR_SET, in, IN, none);
-    door(DOOR_SET, out, OUT, none);
-    int missed = 0;
-    for (size_t k = 0; k < made && !*told; k++)
-        missed += (varies[k] & ~said[k]) != 0;
-    return missed;
+static size_t run(const void *which) {
+    const struct function *f = which;
+    return f->run(f);
 }
 
 int main(int argc, char **argv) {
@@ -240,7 +199,7 @@ int main(int argc, char **argv) {
         seen++;
         for (int k = 0; k < rounds; k++) {
             bool told;
-            int missed = missed_in(f, &told);
+            int missed = missed_ways(run, f, f->size, &told);
             told_times += told;
             bad += missed != 0;
             if (missed)
