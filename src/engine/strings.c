@@ -171,14 +171,14 @@ static void leave_sign(struct call *k, int64_t result, gaddr from) {
     k->result_origin = origin_at(k->c, from);
 }
 
-/* Two ranges were compared up to the nth element, the first that differs if `result` is not 0.
-   What differs in a defined bit does so in all ways; in which direction, undefined bits may
-   decide, its own or those before it. `limit`: how many would have been compared. */
 static bool differs_surely(gaddr a, gaddr b, unsigned width) {
     uint32_t undefined = bits_at(a, width) | bits_at(b, width);
     return (element_at(a, width) ^ element_at(b, width)) & ~undefined;
 }
 
+/* Two ranges were compared up to the nth element, the first that differs if `result` is not 0.
+   What differs in a defined bit does so in all ways; in which direction, undefined bits may
+   decide, its own or those before it. `limit`: how many would have been compared. */
 static void compared(struct call *k, gaddr a, gaddr b, uint64_t n, uint64_t limit, int64_t result,
                      unsigned width, bool text) {
     if (!readable(k, a, n * width) || !readable(k, b, n * width) || !n ||
@@ -522,8 +522,9 @@ uint64_t strings_run(struct context *c, int action, const char *name, uint32_t *
             if (!x && action != DO_WMEMCMP)
                 break;
         }
-        bool whole = action == DO_WMEMCMP && readable(k, a, 4 * n) && readable(k, b, 4 * n);
-        compared(k, a, b, i, whole ? n : i, (int64_t)r, 4, action != DO_WMEMCMP);
+        bool text = action != DO_WMEMCMP;
+        if (text || (readable(k, a, 4 * n) && readable(k, b, 4 * n)))
+            compared(k, a, b, i, text ? i : n, (int64_t)r, 4, text);
         break;
     }
     case DO_WCSCHR:
