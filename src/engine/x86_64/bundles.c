@@ -337,7 +337,7 @@ static bool find_pieces(struct bundle *b) {
 static void find_dead(struct bundle *b) {
     uint64_t later = b->dropped, ask = 0;
     for (struct piece *p = b->pieces + b->piece_count; p-- > b->pieces;) {
-        uint64_t own = whole_element(p->element);
+        uint64_t own = noted_elements(p->element, p->size);
         p->dead = !(own & ~later);
         if (!p->defined && !p->dead && steady_agrees(p->store))
             ask |= own;
@@ -345,7 +345,7 @@ static void find_dead(struct bundle *b) {
     }
     b->spent = across_overwritten(b->last->pc + b->last->z.length, ask);
     for (struct piece *p = b->pieces; p < b->pieces + b->piece_count; p++)
-        p->dead |= !(whole_element(p->element) & ~b->spent);
+        p->dead |= !(noted_elements(p->element, p->size) & ~b->spent);
 }
 
 /* Registers that the bundle overwrites before anything in it reads them: what they hold before

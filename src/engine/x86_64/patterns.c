@@ -230,15 +230,19 @@ static void go_ahead(const struct instruction *i) {
     }
 }
 
-bool address_now(const struct instruction *load, gaddr *address) {
+bool operand_now(const struct instruction *at, const struct memory *m, gaddr *address) {
     const struct context *c = current();
     copy_bytes(ahead.values, c->registers, sizeof ahead.values);
     ahead.known = 0xffff;
-    for (const struct instruction *i = trace; i < load; i++)
+    for (const struct instruction *i = trace; i < at; i++)
         go_ahead(i);
-    struct mapping m;
-    return address_ahead(&load->memory[load->encoded], address) && *address < GUEST_END - 32 &&
-           (heap_near(*address) || memory_lookup(*address, &m));
+    struct mapping mapping;
+    return address_ahead(m, address) && *address < GUEST_END - 32 &&
+           (heap_near(*address) || memory_lookup(*address, &mapping));
+}
+
+bool address_now(const struct instruction *load, gaddr *address) {
+    return operand_now(load, &load->memory[load->encoded], address);
 }
 
 static const uint32_t *origin_word(gaddr a) {

@@ -38,7 +38,10 @@ bool pattern_is_defined(const struct memory *m);
 bool operand_moves(const struct memory *m, const struct instruction *i, int64_t *by);
 /* The instruction has changed registers. */
 void patterns_follow(const struct instruction *i);
-/* What the load's address will be, as far as can be told; false: not at all. */
+/* What the operand's address will be before the instruction, as far as can be told; false: not at
+   all. */
+bool operand_now(const struct instruction *at, const struct memory *m, gaddr *address);
+/* That of a load. */
 bool address_now(const struct instruction *load, gaddr *address);
 /* The word that the load finds, as memory was when the trace was come to; false: that cannot be
    told, or there are too many origins. */

@@ -29,8 +29,9 @@ static struct pair {
     struct memory to; /* as it is named before the load */
     int from_place, to_place;
     int size, element;
+    int odd;   /* bytes from the start of a word to the source, and to the target */
     bool dead; /* the register is overwritten before anything else is done with it */
-    bool spent; /* and that is so wherever the loop goes: behind the store it counts as defined */
+    uint64_t spent; /* so wherever the loop goes: what counts as defined behind the store */
     bool late; /* others may read the target before the store: origins change only there */
     bool carried; /* where it goes is known at the store only: two registers bring bits and origin */
     int leave; /* the step it leaves for */
@@ -138,6 +139,11 @@ static uint32_t part_size(const struct instruction *load) {
 
 static bool is_part(const struct pair *p) { return p->size < 4; }
 
+/* What may be undefined by it. */
+static uint64_t loaded_elements(const struct pair *p) {
+    return noted_elements(p->element, p->size);
+}
+
 bool steady_copies(const struct instruction *i) {
     return (copied_size(i) || part_size(i)) && dirty_site(i->pc);
 }
@@ -204,17 +210,35 @@ static int place_for(const struct memory *m, int step) {
     return place_count++;
 }
 
+/* How far beyond the start of a word both ends stand; 0 as well: that cannot be told, or not
+   equally far. It is looked at where the places are found. */
+static int odd_now(const struct pair *p) {
+    gaddr from, to;
+    bool known = !p->carried && p->size <= 16 && address_now(p->load, &from) &&
+                 operand_now(p->load, &p->to, &to);
+    return known && (from & 3) == (to & 3) ? (int)(from & 3) : 0;
+}
+
+/* The operand from the start of the word on that its first byte is in. */
+static struct memory from_word(const struct pair *p, const struct memory *m) {
+    struct memory whole = *m;
+    whole.displacement -= p->odd;
+    return whole;
+}
+
 static void find_places(void) {
     place_count = 0;
     for (int k = 0; k < pair_count; k++) {
-        if (is_part(&pairs[k]))
+        struct pair *p = &pairs[k];
+        if (is_part(p))
             continue;
-        int step = (int)(pairs[k].load - trace);
-        pairs[k].from_place = place_for(&pairs[k].load->memory[pairs[k].load->encoded], step);
-        pairs[k].to_place =
-            pairs[k].late || pairs[k].carried ? place_for(&pairs[k].store->memory[pairs[k].store->encoded],
-                                      (int)(pairs[k].store - trace))
-                          : place_for(&pairs[k].to, step);
+        bool stored = p->late || p->carried;
+        const struct instruction *at = stored ? p->store : p->load;
+        p->odd = odd_now(p);
+        struct memory from = from_word(p, &p->load->memory[p->load->encoded]);
+        struct memory to = from_word(p, stored ? &p->store->memory[p->store->encoded] : &p->to);
+        p->from_place = place_for(&from, (int)(p->load - trace));
+        p->to_place = place_for(&to, (int)(at - trace));
     }
 }
 
@@ -261,15 +285,18 @@ static bool is_flat(const struct pair *p) {
     return stride && stride <= own && stride >= -own;
 }
 
-/* Whether the rounds that come next find other words than this one does. A place that cannot be
-   told ahead, its pointer in memory, is taken to go along by what the loop copies. */
+/* By how much the source goes along in a round: where that cannot be told, as its pointer is in
+   memory or made anew, as the target does, or by what the loop copies. */
+static int64_t source_stride(const struct pair *p) {
+    const struct place *from = &places[p->from_place], *to = &places[p->to_place];
+    return from->steps ? stride_of(from) : to->steps ? stride_of(to) : p->size * pair_count;
+}
+
+/* Whether the rounds that come next find other words than this one does. */
 static bool words_vary(void) {
     enum { AHEAD = 3, MANY = 2 };
     for (int k = 0; k < pair_count; k++) {
-        const struct place *from = &places[pairs[k].from_place];
-        int64_t stride = is_part(&pairs[k])                             ? 0
-                         : from->steps                                  ? stride_of(from)
-                                                                        : pairs[k].size * pair_count;
+        int64_t stride = is_part(&pairs[k]) ? 0 : source_stride(&pairs[k]);
         for (int done = 0; stride && done < pairs[k].size; done += 8) {
             int changes = 0;
             for (int n = 1; n <= AHEAD; n++)
@@ -402,6 +429,8 @@ static bool others_are_defined(void) {
         const struct pair *p = pair_of(i);
         uint64_t own = p ? whole_element(p->element) : 0;
         uint64_t written = plan_outputs(i) & ~flags;
+        if (p && p->load == i && !(set & own & ~loaded_elements(p)))
+            written &= loaded_elements(p); /* what else it writes is defined, and was */
         set |= undefined[s]; /* by branches */
         undefined[s] = set;
         if (role_of(i) == BRANCH) {
@@ -428,7 +457,7 @@ static bool others_are_defined(void) {
                 lower[p->size] |= own & set;
             set |= written;
         } else if (p) {
-            set &= p->spent ? ~own : ~0ULL;
+            set &= ~p->spent;
         } else {
             if (written & set & ~wholly_written(i))
                 return false;
@@ -479,8 +508,11 @@ static bool parts_are_late(void) {
 static void find_dead(void) {
     for (int k = 0; k < pair_count; k++) {
         const struct instruction *store = pairs[k].store;
-        uint64_t own = whole_element(pairs[k].element);
-        pairs[k].spent = across_overwritten(store->pc + store->z.length, own) == own;
+        uint64_t own = loaded_elements(&pairs[k]);
+        pairs[k].spent =
+            across_overwritten(store->pc + store->z.length, whole_element(pairs[k].element));
+        if (own & ~pairs[k].spent)
+            pairs[k].spent = 0;
         bool kept = pairs[k].carried || !may_be_left(&pairs[k]); /* in registers, till it is stored */
         pairs[k].dead = pairs[k].spent && kept;
         for (const struct instruction *i = pairs[k].store + 1; i < trace + step_count; i++) {
@@ -705,18 +737,44 @@ static bool is_used_later(const struct pair *p, int step) {
     return places[p->from_place].last > step || places[p->to_place].last > step;
 }
 
-static void emit_pair_load(struct pair *p, int step) {
+/* Leaves unless all words of an operand that begins inside one have the origin, twice in the
+   register. */
+static void emit_odd_words(const struct pair *p, const struct memory *m, struct place *at,
+                           int step, int origin) {
+    struct memory whole = from_word(p, m);
+    int offset, place = emit_place(&whole, at, step, &offset), size = p->size + 4;
+    for (int done = 0; done < size; done += 8)
+        leave_by(emit_compare_origin(place, origin, size - done >= 8, offset + done), step);
+}
+
+/* Of an operand that begins inside a word nothing changes: all it is in has one origin. */
+static void emit_odd_load(const struct pair *p, int step) {
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    struct memory whole = from_word(p, from), to = from_word(p, &p->to);
+    struct place *at = &places[p->from_place];
+    if (!p->late) {
+        find_place(&whole, at, step);
+        find_place(&to, &places[p->to_place], step);
+    }
+    uint8_t *defined = p->late || p->size > 8 ? NULL : emit_if_defined(from, p->size, 0);
+    int offset, place = emit_place(&whole, at, step, &offset);
+    emit_take_origin(place, word, offset, false);
+    emit_compare_least(word);
+    leave_by(emit_short_jump(IF_BELOW), step);
+    leave_by(leave_by_byte(word), step);
+    emit_twice(word);
+    emit_odd_words(p, from, at, step, word);
+    for (int done = 0; done < p->size && !p->dead; done += 8)
+        emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
+    if (!p->late)
+        emit_odd_words(p, &p->to, &places[p->to_place], step, word);
+    if (defined)
+        patch_jump(defined, out.at);
+}
+
+static void emit_even_load(struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
     int offset, place, piece = p->size >= 8 ? 8 : 4;
-    p->differ_count = 0;
-    for (const struct instruction *i = p->load + 1; i < p->store && !p->late; i++)
-        for (int k = 0; k < i->memory_count; k++)
-            if (i->memory[k].read)
-                emit_defined_check(i, &i->memory[k], step);
-    for (int done = 0; done < p->size; done += 8) {
-        emit_take_bits(from, word, p->size >= 8, done);
-        leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
-    }
     if (!p->late && (p->size > 8 || is_used_later(p, step))) { /* not only where it is undefined */
         find_place(from, &places[p->from_place], step);
         find_place(&p->to, &places[p->to_place], step);
@@ -743,12 +801,31 @@ static void emit_pair_load(struct pair *p, int step) {
         if (defined)
             patch_jump(defined, out.at);
     }
+}
+
+static void emit_pair_load(struct pair *p, int step) {
+    const struct memory *from = &p->load->memory[p->load->encoded];
+    p->differ_count = 0;
     p->load_leave = step;
+    for (const struct instruction *i = p->load + 1; i < p->store && !p->late; i++)
+        for (int k = 0; k < i->memory_count; k++)
+            if (i->memory[k].read)
+                emit_defined_check(i, &i->memory[k], step);
+    for (int done = 0; done < p->size; done += 8) {
+        emit_take_bits(from, word, p->size >= 8, done);
+        leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
+    }
+    p->odd ? emit_odd_load(p, step) : emit_even_load(p, step);
     if (!p->dead)
         emit_pair_bits(p);
 }
 
 static void emit_pair_store(struct pair *p, int step) {
+    if (p->odd && p->late) {
+        emit_from_context(&out, word, CTX_ORIGIN_OF(p->element));
+        emit_odd_words(p, &p->store->memory[p->store->encoded], &places[p->to_place], step, word);
+        return;
+    }
     for (int done = 0; p->late && done < p->size; done += 8) {
         emit_from_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
         emit_target(p, &p->store->memory[p->store->encoded], step, done, word);
@@ -907,7 +984,7 @@ static void emit_step(int step) {
     if (!p)
         dirty_overwritten(i);
     else if (p->store == i && p->spent && (!p->dead || p->carried))
-        dirty_drop(whole_element(p->element));
+        dirty_drop(p->spent);
     for (int k = 0; k < place_count; k++) {
         bool known = true;
         int64_t by = moves(&places[k], i, &known);
@@ -1102,7 +1179,9 @@ void emit_steady(void) {
     emit_round();
     emit_others();
     for (int k = 0; k < pair_count; k++)
-        for (int done = 0; done < pairs[k].size && !is_part(&pairs[k]); done += 8) {
+        for (int done = 0; done < pairs[k].size; done += 8) {
+            if (is_part(&pairs[k]) || pairs[k].odd)
+                break;
             uint8_t *jumps[3];
             int count = emit_unrecorded(&pairs[k].none[done / 8], jumps);
             leave_by_all(jumps, count, pairs[k].load_leave);
