@@ -398,6 +398,10 @@ void origin_clear(gaddr start, uint64_t size);
    well, and all are recorded, so that translated code finds them. Up to 32 bytes that may be
    touched; false: all of them are defined. */
 bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts);
+/* What is recorded for bytes of the heap that are loaded across words, some with that origin,
+   without another meaning so that translated code finds it: defined words have it as well, and
+   bytes that are from where they stand, in words of several origins, are from the block. */
+void origin_settle(struct context *c, gaddr address, uint64_t size, uint32_t origin);
 /* Bytes of the running frame that are loaded across words are parts of one variable: where
    each goes by its own place, all go by the first's from now on. */
 void origin_join(struct context *c, gaddr address, uint64_t size);

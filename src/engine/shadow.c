@@ -614,6 +614,25 @@ bool origin_is_all(gaddr address, uint64_t size, uint32_t origin) {
     return true;
 }
 
+void origin_settle(struct context *c, gaddr address, uint64_t size, uint32_t origin) {
+    if (!heap_near(address) || !may_go_elsewhere(origin))
+        return;
+    for (gaddr word = address & ~3ULL; word < address + size; word += 4) {
+        uint32_t old = *origin_slot(word), of[4], block = 0;
+        if (!old && !*(volatile uint32_t *)shadow_of(word))
+            origin_set(c, word, 4, origin);
+        for (unsigned k = 0; k < 4 && origin_is_by_byte(old); k++) {
+            of[k] = origin_part(old, k);
+            if (of[k] == ORIGIN_OWN && !block && !(block = origin_of_block(word)))
+                return;
+            if (of[k] == ORIGIN_OWN)
+                of[k] = block;
+        }
+        if (block)
+            *origin_slot(word) = origin_of_four(of);
+    }
+}
+
 bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *parts) {
     uint32_t first = 0;
     for (uint64_t at = 0; at < size; at += 4) {

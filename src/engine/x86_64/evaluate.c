@@ -325,7 +325,10 @@ static void note_stored(struct step *k, gaddr a) {
 static void note_loaded(struct context *c, const struct plan *p, gaddr a, uint32_t size,
                         uint32_t origin) {
     uint32_t parts[PARTS];
-    bool odd = origin && a & 3 && size > 1, same = odd && origin_is_all(a, size, origin);
+    bool odd = origin && a & 3 && size > 1;
+    if (odd)
+        origin_settle(c, a, size, origin);
+    bool same = odd && origin_is_all(a, size, origin);
     if (odd && !same)
         origin_join(c, a, size);
     bool known = origin && !same && !(size & 3) && size <= 4 * PARTS && origin_parts(c, a, size, parts);

@@ -851,7 +851,9 @@ glue_origin_word:
     add $8, %rbx
     sub $8, %edx
     ja 4b
-7:  shr $16, %rcx
+7:
+glue_origin_noted:
+    shr $16, %rcx
     movabs $0x740000000000, %rax
     movb $1, (%rax,%rcx)
     mov %fs:CTX_SPILL+24, %rbx
@@ -878,7 +880,7 @@ glue_origin_word:
 4:  add $4, %rax
     sub $4, %ebp
     ja 1b
-    jmp 7f
+    jmp glue_origin_noted
 2:  save_more
     mov $4, %r9d /* its bytes RDI to R9 less 1 are stored */
     cmp %r9d, %ebp
@@ -913,7 +915,7 @@ glue_origin_word:
     mov %rdi, %rcx
     mov %esi, %edi
     and %r10d, %edi
-    jz 1f
+    jz 7f
     not %r10d
     and %r10d, %esi
     jz 3f
@@ -939,6 +941,10 @@ glue_origin_word:
     mov CTX_FOURS+FOURS_NOW(%rsi), %esi
     mov %esi, (%rax)
     jmp 1f
+7:  test %esi, %esi /* of a defined word it means nothing: the next store finds all alike */
+    jnz 1f
+    cmp $ORIGIN_LEAST, %ebx
+    jl 1f
 3:  mov %ebx, (%rax)
 1:  restore_more
     jmp 4b
@@ -947,9 +953,6 @@ glue_origin_slow:
 8:  mov %fs:CTX_SPILL+24, %rbx
     mov %fs:CTX_SPILL+40, %rbp
     jmp glue_note
-7:  mov %fs:CTX_SPILL+24, %rbx
-    mov %fs:CTX_SPILL+40, %rbp
-    jmp glue_store_done
 
 /* A return passed CTX_MARK: the red zone that was written to becomes undefined
    again, recorded origins of what was released are forgotten. Flags are dead. */
