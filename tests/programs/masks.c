@@ -114,6 +114,23 @@ WIDE APART static long interrupted(void) {
     return sum % 8;
 }
 
+/* Compared in a register that only EVEX has. */
+WIDE APART static int is_less(const double *length) {
+    int less = 0;
+    __asm__ volatile("vmovsd (%1), %%xmm18\n\tvcomisd %%xmm0, %%xmm18\n\tjae 1f\n\tmovl $1, %0\n1:" // expect: uninitialized-value from=heap
+                     : "+r"(less) : "r"(length) : "xmm18", "cc");
+    return less;
+}
+
+/* What kind of number each is, straight from memory. */
+WIDE APART static int numbers(const double *lengths) {
+    unsigned kinds;
+    __asm__ volatile("vfpclasspdz $0x99, (%1), %%k1\n\tkmovb %%k1, %0" : "=r"(kinds) : "r"(lengths) : "k1");
+    if (kinds == 0xe7) // expect: uninitialized-value from=heap
+        longer++;
+    return longer;
+}
+
 int main(void) {
     if (!__builtin_cpu_supports("avx512bw") || !__builtin_cpu_supports("avx512vl") ||
         !__builtin_cpu_supports("avx512dq"))
@@ -148,6 +165,9 @@ int main(void) {
     if (interrupted() != 0)
         return 6;
     int bad = beyond(lengths) + undecided(some);
+    double *depths = malloc(8 * sizeof *depths);
+    bad += is_less(depths) + numbers(depths);
+    free(depths);
     free(lengths), free(twice), free(some), free(kept), free(text), free(spread);
     return bad == 12345;
 }

@@ -250,6 +250,7 @@ W("vinserti64x4 $1,%ymm1,%zmm18,%zmm3{%k2}") W("vinserti32x4 $2," M ",%zmm0,%zmm
 W("vpaddd %ymm1,%ymm0,%ymm3") W("paddd %xmm1,%xmm0") W("vmovdqu %ymm1,%ymm3") W("movaps %xmm0,%xmm3")
 W("vmovdqu %ymm3," M) W("vpxord %zmm18,%zmm18,%zmm18") W("vpcmpeqb %zmm1,%zmm1,%k2")
 W("movl %eax,%ebx") W("addq %rcx,%rdx")
+#include "more_wide.h"
 
 #define WIDE_LOAD                                                                            \
     "movq (%rdi),%rax\nmovq 8(%rdi),%rbx\nmovq 16(%rdi),%rcx\nmovq 24(%rdi),%rdx\n"            \

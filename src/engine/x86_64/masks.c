@@ -84,6 +84,8 @@ void plan_masked(struct plan *p, const struct instruction *i) {
             p->span = (uint8_t)bytes;
     }
     p->evex = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_EVEX;
+    if (p->evex && !p->span) /* the only source is memory */
+        p->span = (uint8_t)(i->z.avx.vector_length / 8);
     p->predicate = (uint8_t)(p->count && p->operands[p->count - 1].kind == OPERAND_IMMEDIATE
                                  ? p->operands[p->count - 1].value
                                  : 0);
@@ -121,7 +123,8 @@ void plan_masked(struct plan *p, const struct instruction *i) {
         if (there < p->lanes)
             p->lanes = (uint8_t)there;
     }
-    if (to->kind != OPERAND_MASK && to->read && !reads_target(i) && p->rule != RULE_GATHER)
+    if (to->kind != OPERAND_MASK && to->read && to->write && !reads_target(i) &&
+        p->rule != RULE_GATHER)
         to->read = false; /* said only because of the mask */
     for (int n = 0; n < p->count; n++) {
         struct plan_operand *o = &p->operands[n];

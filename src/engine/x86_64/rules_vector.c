@@ -125,7 +125,7 @@ void vector_scalar(struct step *k) {
         int width = o->kind != OPERAND_VECTOR ? o->size : lane;
         if (n == (p->vex && p->visible >= 3 ? 1 : 0)) {
             rest = n; /* the upper part comes from here */
-            if (n == 1 && p->operands[0].read)
+            if (n == 1 && p->operands[0].read && p->operands[3].kind != OPERAND_IMMEDIATE)
                 rest = 0; /* fused forms keep the target's */
         }
         bad |= any(k->bits[n], width);
