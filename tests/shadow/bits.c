@@ -168,6 +168,7 @@ I("movq %rax,%mm1; psrlq $13,%mm1; pinsrw $2,%ecx,%mm1; movq %mm1,%rax; emms")
 I("movd %ebx,%mm3; punpcklbw %mm3,%mm3; pmovmskb %mm3,%edx; pextrw $1,%mm3,%eax; emms")
 I("movdq2q %xmm1,%mm4; psrad $5,%mm4; movq2dq %mm4,%xmm0; emms")
 #include "more_instructions.h"
+#include "chosen_instructions.h"
 #endif
 
 #define STATE_LOAD                                                                           \

@@ -38,9 +38,31 @@ bool is_string_instruction(const struct instruction *i) {
     return i->z.meta.category == ZYDIS_CATEGORY_STRINGOP;
 }
 
+/* By a constant of which no bit counts (SDM volume 2, SAL/SAR/SHL/SHR and RCL/RCR/ROL/ROR). */
+static bool shifts_by_none(const struct instruction *i) {
+    unsigned size = i->operands[0].size, around = 64;
+    int last = 1;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_RCL: case ZYDIS_MNEMONIC_RCR:
+        around = size < 32 ? size + 1 : 64;
+        break;
+    case ZYDIS_MNEMONIC_SHLD: case ZYDIS_MNEMONIC_SHRD:
+        last = 2;
+        break;
+    case ZYDIS_MNEMONIC_SHL: case ZYDIS_MNEMONIC_SHR: case ZYDIS_MNEMONIC_SAR:
+    case ZYDIS_MNEMONIC_ROL: case ZYDIS_MNEMONIC_ROR:
+        break;
+    default:
+        return false;
+    }
+    const ZydisDecodedOperand *count = &i->operands[last];
+    return count->type == ZYDIS_OPERAND_TYPE_IMMEDIATE &&
+           (count->imm.value.u & (size == 64 ? 63 : 31)) % around == 0;
+}
+
 uint32_t flags_written(const struct instruction *i) {
     const ZydisAccessedFlags *f = i->z.cpu_flags;
-    if (!f)
+    if (!f || shifts_by_none(i))
         return 0;
     switch (i->z.mnemonic) {
     case ZYDIS_MNEMONIC_BT: case ZYDIS_MNEMONIC_BTS: case ZYDIS_MNEMONIC_BTR:
@@ -123,6 +145,8 @@ void decode(struct instruction *i, gaddr pc, uint64_t available) {
         i->flags_read = f->tested & ARITHMETIC_FLAGS;
         i->flags_killed = flags_written(i);
     }
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_VEXTRACTF128) /* said to be half as wide as it is */
+        i->operands[1].size = 256;
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         if (o->type == ZYDIS_OPERAND_TYPE_REGISTER) {
