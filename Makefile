@@ -54,6 +54,10 @@ frames: build
 expressions: build
 	@/usr/bin/python3 tests/fuzz/expressions.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Random functions with branches: what varies with undefined bits must be undefined, or told.
+choices: build
+	@/usr/bin/python3 tests/fuzz/choices.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Random accesses, right ones and wrong ones: exactly the wrong ones may be told.
 mistakes: build
 	@/usr/bin/python3 tests/fuzz/mistakes.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -76,4 +80,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices mistakes objects snippets bench install clean

@@ -75,6 +75,12 @@ static bool read_operand(const struct walk *w, const struct instruction *i, int 
     }
 }
 
+static bool is_of_itself(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    return o[0].type == ZYDIS_OPERAND_TYPE_REGISTER && o[1].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+           o[0].reg.value == o[1].reg.value;
+}
+
 static bool write_register(struct walk *w, const ZydisDecodedOperand *o, struct number n) {
     int r = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o->reg.value) : -1;
     if (r < 0 || (r == RSP && (o->size < 64 || n.undefined)) || is_high(o->reg.value))
@@ -160,15 +166,17 @@ static bool known_condition(const struct walk *w, const struct instruction *i, b
     return !(flags_of(i->z.opcode & 15) & ~w->flags_known);
 }
 
-/* An address is computed, not used: parts of it may be undefined. */
+/* An address is computed, not used: parts of it may be undefined. As lea_rule. */
 static bool lea(const struct walk *w, const struct memory *m, struct number *n) {
+    struct number base = {0, 0}, index = {0, 0}, displacement = {(uint64_t)m->displacement, 0};
+    uint64_t scale = (uint64_t)m->scale;
     if (m->segment || m->vector_index || m->address32 || m->absolute)
         return false;
-    *n = (struct number){(uint64_t)m->displacement, 0};
     if (m->base >= 0)
-        *n = add(*n, (struct number){w->value[m->base], w->undefined[m->base]}, ~0ULL);
-    for (int k = 0; m->index >= 0 && k < m->scale; k++)
-        *n = add(*n, (struct number){w->value[m->index], w->undefined[m->index]}, ~0ULL);
+        base = (struct number){w->value[m->base], w->undefined[m->base]};
+    if (m->index >= 0)
+        index = (struct number){w->value[m->index] * scale, w->undefined[m->index] * scale};
+    *n = add(add(base, index, ~0ULL), displacement, ~0ULL);
     return true;
 }
 
@@ -291,7 +299,7 @@ static bool compute(struct walk *w, const struct instruction *i) {
             n.undefined &= ~(n.value & -n.value); /* they differ, it is not 0; only ZF is known */
         set_flags(w, n, bits, a.value < b.value,
                   ((a.value ^ b.value) & (a.value ^ n.value)) >> (bits - 1) & 1, defined);
-        n = subtract(a, b, m);
+        n = is_of_itself(i) ? (struct number){0, 0} : subtract(a, b, m);
         return i->z.mnemonic == ZYDIS_MNEMONIC_CMP || write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_ANDN:
         if (!read_operand(w, i, 1, &a) || !read_operand(w, i, 2, &b))
@@ -307,9 +315,7 @@ static bool compute(struct walk *w, const struct instruction *i) {
         if (!read_operand(w, i, 0, &a) || !read_operand(w, i, 1, &b))
             return false;
         n = logic(i->z.mnemonic, a, b, m);
-        if (i->z.mnemonic == ZYDIS_MNEMONIC_XOR && i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER &&
-            i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
-            i->operands[0].reg.value == i->operands[1].reg.value) /* of anything */
+        if (i->z.mnemonic == ZYDIS_MNEMONIC_XOR && is_of_itself(i)) /* of anything */
             n = (struct number){0, 0};
         set_flags(w, n, bits, false, false, true);
         return i->z.mnemonic == ZYDIS_MNEMONIC_TEST || write_register(w, &i->operands[0], n);
@@ -341,7 +347,7 @@ static gaddr target_of(const struct instruction *i) {
 struct effect {
     uint32_t low, all; /* read: of the lowest byte nothing else; more */
     uint32_t byte;     /* the lowest byte is written, and nothing else */
-    uint32_t part;     /* other parts are */
+    uint32_t part;     /* other parts are, or it may stay as it was */
 };
 
 static struct effect effect_of(const struct instruction *i) {
@@ -358,8 +364,10 @@ static struct effect effect_of(const struct instruction *i) {
         bool low = o->size == 8 && !is_high(o->reg.value);
         if (r >= 0 && (o->actions & ZYDIS_OPERAND_ACTION_MASK_READ))
             *(low ? &e.low : &e.all) |= 1u << r;
-        if (r >= 0 && (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE) && o->size < 32)
-            *(low && !(o->actions & ZYDIS_OPERAND_ACTION_CONDWRITE) ? &e.byte : &e.part) |= 1u << r;
+        bool stays = (o->actions & ZYDIS_OPERAND_ACTION_CONDWRITE) ||
+                     i->z.mnemonic == ZYDIS_MNEMONIC_BSF || i->z.mnemonic == ZYDIS_MNEMONIC_BSR;
+        if (r >= 0 && (o->actions & ZYDIS_OPERAND_ACTION_MASK_WRITE) && (o->size < 32 || stays))
+            *(low && !stays ? &e.byte : &e.part) |= 1u << r;
         if (o->type == ZYDIS_OPERAND_TYPE_MEMORY) {
             int base = register_number(o->mem.base), index = register_number(o->mem.index);
             e.all |= (base >= 0 ? 1u << base : 0) | (index >= 0 ? 1u << index : 0);
@@ -375,7 +383,7 @@ struct seen {
     uint32_t set[16], upper[16];
     int count;
     gaddr back; /* where the function returns to; 0: not known */
-    uint32_t undefined; /* registers that hold undefined bits both ways: who asks for them is told */
+    uint32_t undefined; /* registers in which what differs is undefined both ways: who asks is told */
 };
 
 static bool was_seen(struct seen *s, gaddr pc, uint32_t set, uint32_t upper) {
@@ -565,7 +573,7 @@ static bool are_alike(struct context *c, const struct walk *a, const struct walk
         seen.back = c->shadow[-1].return_address;
     for (int r = 0; r < 16; r++) {
         uint64_t open = a->undefined[r] | b->undefined[r], other = a->value[r] ^ b->value[r];
-        if (c->dirty && dirty_words(c)[r] && a->undefined[r] && b->undefined[r])
+        if (c->dirty && dirty_words(c)[r] && !((open | other) & ~(a->undefined[r] & b->undefined[r])))
             seen.undefined |= 1u << r;
         if (!((a->written | b->written) >> r & 1) || !(open | other))
             continue;

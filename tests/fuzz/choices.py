@@ -1,0 +1,125 @@
+"""Random functions with branches over bytes of which some bits are undefined, compiled in many
+ways: where their result varies with those bits it must be undefined, or something told.
+choices.py TONDO [SEEDS] [FIRST]"""
+import os
+import pathlib
+import random
+import subprocess
+import sys
+import tempfile
+
+COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -march=haswell", "clang -O0", "clang -O1",
+             "clang -O2"]
+FUNCTIONS, ROUNDS = 25, 40
+TYPES = ["uint8_t", "int8_t", "uint16_t", "int16_t", "uint32_t", "int32_t", "uint64_t", "int64_t"]
+NUMBERS = [0, 1, 2, 3, 7, 8, 15, 16, 100, 127, 128, 255, 256, 1000]
+HEAD = f"""#define _GNU_SOURCE
+#include "{pathlib.Path(__file__).resolve().parent.parent}/shadow/ways.h"
+#include <stdio.h>
+"""
+TAIL = """
+static uint64_t (*const all[])(const uint8_t *) = {%s};
+static size_t run(const void *which) {
+    uint64_t result = all[*(const unsigned *)which](in);
+    memcpy(out, &result, sizeof result);
+    return sizeof result;
+}
+int main(void) {
+    for (unsigned k = 0; k < sizeof all / sizeof *all; k++)
+        for (int round = 0; round < %d; round++) {
+            bool told;
+            int missed = missed_ways(run, &k, 8, &told);
+            if (missed)
+                printf("f%%u: %%d bytes vary and are said to be defined\\n", k, missed);
+        }
+    return 0;
+}
+"""
+
+
+def value(r, depth):
+    kind = r.randrange(14) if depth > 0 else 13
+    if kind < 6:
+        return f"({value(r, depth - 1)} {r.choice('+-*&|^&|')} {value(r, depth - 1)})"
+    if kind == 6:
+        return f"({value(r, depth - 1)} {r.choice(['<<', '>>'])} {r.randrange(8)})"
+    if kind == 7:
+        return f"({condition(r, depth - 1)} ? {value(r, depth - 1)} : {value(r, depth - 1)})"
+    if kind == 8:
+        return f"(({r.choice(TYPES)}){value(r, depth - 1)})"
+    if kind == 9:
+        return f"({condition(r, depth - 1)})"
+    if kind == 10:
+        return f"(~{value(r, depth - 1)})"
+    if kind == 11:
+        return f"({value(r, depth - 1)} {r.choice('/%')} {r.choice([3, 7, 10, 16, 255])})"
+    return r.choice(["v%d" % r.randrange(4)] * 3 + [str(r.choice(NUMBERS))] + ["a[%d]" % r.randrange(8)] * 2)
+
+
+def condition(r, depth):
+    kind = r.randrange(8)
+    if kind < 4:
+        return f"({value(r, depth - 1)} {r.choice(['==', '!=', '<', '>', '<=', '>='])} {value(r, depth - 1)})"
+    if kind == 4:
+        return f"({value(r, depth - 1)} & {1 << r.randrange(8)})"
+    if kind == 5 and depth > 0:
+        return f"({condition(r, depth - 1)} {r.choice(['&&', '||'])} {condition(r, depth - 1)})"
+    return ("(!%s)" if kind == 6 else "%s") % value(r, depth - 1)
+
+
+def statement(r, depth):
+    kind = r.randrange(9) if depth > 0 else 0
+    if kind < 3:
+        return f"v{r.randrange(4)} {r.choice(['=', '+=', '^=', '|=', '&=', '-='])} {value(r, 2)};"
+    if kind == 3:
+        return f"if ({condition(r, 2)}) {{ {statement(r, depth - 1)} }} else {{ {statement(r, depth - 1)} }}"
+    if kind == 4:
+        return f"if ({condition(r, 2)}) {{ {statement(r, depth - 1)} }}"
+    if kind == 5:
+        return f"if ({condition(r, 2)}) return {value(r, 2)};"
+    if kind == 6:
+        ways = [statement(r, depth - 1) for _ in range(3)]
+        return (f"switch ({value(r, 1)} & 3) {{ case 0: {ways[0]} break; case 1: {ways[1]} break; "
+                f"default: {ways[2]} }}")
+    if kind == 7:
+        return (f"for (int i = 0; i < {r.randrange(2, 5)}; i++) {{ {statement(r, depth - 1)} "
+                f"if ({condition(r, 1)}) break; }}")
+    return statement(r, depth - 1) + " " + statement(r, depth - 1)
+
+
+def program(seed):
+    r = random.Random(seed)
+    text = [HEAD]
+    for k in range(FUNCTIONS):
+        text.append(f"static __attribute__((noinline)) uint64_t f{k}(const uint8_t *a) {{\n")
+        for v in range(4):
+            start = r.choice(["a[%d]" % r.randrange(8), "(a[%d] | a[%d] << 8)" % (r.randrange(8), r.randrange(8)),
+                              "(a[0] | a[1] << 8 | a[2] << 16)"])
+            kind = r.choice(TYPES)
+            text.append(f"    {kind} v{v} = ({kind}){start};\n")
+        text += [f"    {statement(r, 2)}\n" for _ in range(r.randrange(1, 5))]
+        text.append("    return (uint64_t)(v0 + v1 * 3 + v2 * 5 + v3 * 7);\n}\n")
+    return "".join(text) + TAIL % (", ".join(f"f{k}" for k in range(FUNCTIONS)), ROUNDS)
+
+
+def main():
+    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [10])[0]), int((sys.argv[3:] or [1])[0])
+    good = bad = 0
+    with tempfile.TemporaryDirectory() as folder:
+        here = pathlib.Path(folder)
+        for seed in range(first, first + seeds):
+            (here / "choices.c").write_text(program(seed))
+            for compiler in COMPILERS:
+                build = subprocess.run(f"{compiler} -g -w -fwrapv choices.c -o choices", shell=True, cwd=here)
+                run = subprocess.run([tondo, "run", "-q", "--findings-status", "0", "./choices"], cwd=here,
+                                     env=dict(os.environ, TONDO_TEST_DOOR="1"), capture_output=True, text=True)
+                if build.returncode or run.returncode or run.stdout:
+                    bad += 1
+                    print(f"seed {seed}, {compiler}: {run.stdout.splitlines()[:1] or run.returncode}")
+                else:
+                    good += 1
+    print(f"{good} passed, {bad} failed")
+    sys.exit(bad > 0)
+
+
+main()

@@ -1,0 +1,44 @@
+/* Branches on an undefined bit whose ways meet again with different results, which somebody asks
+   for: the result is undefined both ways, but not in all bits that differ; or it stays in a
+   register through a conditional move. */
+#include <stdlib.h>
+#include <string.h>
+
+static volatile int sink;
+
+unsigned tripled(unsigned x);
+__asm__(".text\n.globl tripled\n.type tripled, @function\ntripled:\n"
+        "  test $1, %edi\n  je 1f\n  lea (%rdi,%rdi,2), %eax\n  ret\n1: mov %edi, %eax\n  ret\n"
+        ".size tripled, . - tripled\n");
+
+unsigned chosen(unsigned x, unsigned first, unsigned instead);
+__asm__(".text\n.globl chosen\n.type chosen, @function\nchosen:\n"
+        "  mov %esi, %ecx\n  test $1, %edi\n  je 1f\n  mov $5, %ecx\n1: test %edx, %edx\n"
+        "  cmovne %edx, %ecx\n  mov %ecx, %eax\n  ret\n.size chosen, . - chosen\n");
+
+/* Here it makes no difference. */
+unsigned replaced(unsigned x, unsigned first, unsigned instead);
+__asm__(".text\n.globl replaced\n.type replaced, @function\nreplaced:\n"
+        "  mov %esi, %ecx\n  test $1, %edi\n  je 1f\n  mov $5, %ecx\n1: test %edx, %edx\n"
+        "  mov %edx, %ecx\n  mov %ecx, %eax\n  ret\n.size replaced, . - replaced\n");
+
+int main(void) {
+    unsigned char *p = malloc(4), set = 0x5a;
+    __asm__ volatile("" : "+r"(p), "+r"(set) : : "memory");
+    unsigned x = (p[0] & 1) | set, x2 = x ^ 1, y = (p[1] & 1) | set, y2 = y ^ 1, z = (p[2] & 1) | set;
+    if (tripled(set) != 0x5a || tripled(set + 1) != 0x111 || chosen(set, 7, 0) != 7 ||
+        chosen(set + 1, 7, 0) != 5 || chosen(set, 7, 9) != 9)
+        return 1;
+    if (tripled(x) & 0x40) // expect: uninitialized-value from=heap
+        sink = 1;
+    if (tripled(x2) & 0x40) // expect: uninitialized-value from=heap
+        sink = 2;
+    if (chosen(y, 7, 0) == 7) // expect: uninitialized-value from=heap
+        sink = 3;
+    if (chosen(y2, 7, 0) == 7) // expect: uninitialized-value from=heap
+        sink = 4;
+    if (replaced(z, 7, 8) == 8)
+        sink = 5;
+    free(p);
+    return 0;
+}
