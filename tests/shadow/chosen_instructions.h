@@ -174,3 +174,5 @@ I("xaddb %cl," M) I("xaddl %edx,%r8d") I("xaddw %cx," M) I("xaddw %cx,%cx") I("x
 I("xchgq %rcx," M) I("xchgq %rcx,%r8") I("xchgw %si," M) I("xchgw %si,%r9w") I("xorb " M ",%ah")
 I("xorb %ah," M) I("xorb %ah,%ah") I("xorl $32768," M) I("xorl %eax," M) I("xorpd %xmm3,%xmm1")
 I("xorq " M ",%rdx") I("xorq $31," M) I("xorq $7,%rdx") I("xorw %dx,%dx")
+I("movzbw %sil,%dx") I("movzbw %sil,%dx; addw %r8w,%r9w") I("movsbw %al,%cx; addl %edx,%ebx")
+I("movzbw %sil,%dx; pcmpistri $3,%xmm1,%xmm2; movw %bx,%cx; addb %al,%bl")

@@ -86,7 +86,7 @@ bool find_sum(const struct instruction *i, struct sum *q) {
             q->b = element_of(o[1].reg.value);
             return true;
         }
-        if (i->z.mnemonic != ZYDIS_MNEMONIC_MOVZX || !is_register(&o[1]))
+        if (i->z.mnemonic != ZYDIS_MNEMONIC_MOVZX || !is_register(&o[1]) || o[0].size < 32)
             return false;
         q->kind = NARROW;
         q->a = element_of(o[1].reg.value);
