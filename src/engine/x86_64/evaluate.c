@@ -951,6 +951,9 @@ static void apply(struct step *k) {
     case RULE_SHL: case RULE_SHR: case RULE_SAR: case RULE_ROL: case RULE_ROR:
         shift_rule(k);
         break;
+    case RULE_RCL: case RULE_RCR:
+        carry_rotate_rule(k);
+        break;
     case RULE_SHLX: case RULE_SHRX: case RULE_SARX: case RULE_RORX:
         shift_flagless(k);
         break;

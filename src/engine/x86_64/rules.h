@@ -33,6 +33,7 @@
     X(AND, 0, AND) X(TEST, 0, TEST) X(OR, 0, OR) X(XOR, 0, XOR) X(NOT, 0, NOT)                \
     X(ANDN, 0, ANDN)                                                                          \
     X(SHL, 0, SHL) X(SHR, 0, SHR) X(SAR, 0, SAR) X(ROL, 0, ROL) X(ROR, 0, ROR)          \
+    X(RCL, 0, RCL) X(RCR, 0, RCR)                                                             \
     X(SHLX, 0, SHLX) X(SHRX, 0, SHRX) X(SARX, 0, SARX) X(RORX, 0, RORX)                       \
     X(SHLD, 0, SHLD) X(SHRD, 0, SHRD)                                                         \
     X(MUL, 0, MUL, IMUL, MULX)                                                                \
@@ -207,7 +208,7 @@ enum shadow_rule {
     RULE_LEAVE, RULE_LEA,
     RULE_ADD, RULE_SUB, RULE_CMP, RULE_ADC, RULE_SBB, RULE_NEG, RULE_INC, RULE_DEC, RULE_AND,
     RULE_TEST, RULE_OR, RULE_XOR, RULE_NOT, RULE_ANDN, RULE_SHL, RULE_SHR, RULE_SAR, RULE_ROL,
-    RULE_ROR, RULE_SHLX, RULE_SHRX, RULE_SARX, RULE_RORX, RULE_SHLD, RULE_SHRD, RULE_MUL,
+    RULE_ROR, RULE_RCL, RULE_RCR, RULE_SHLX, RULE_SHRX, RULE_SARX, RULE_RORX, RULE_SHLD, RULE_SHRD, RULE_MUL,
     RULE_BSF, RULE_BSR, RULE_POPCNT, RULE_BSWAP, RULE_BLSR, RULE_BLSI, RULE_BLSMSK, RULE_BEXTR,
     RULE_BZHI, RULE_PEXT, RULE_PDEP, RULE_BIT, RULE_BITSET, RULE_BITCLEAR, RULE_BITFLIP, RULE_SET,
     RULE_MOVE_IF, RULE_CMPXCHG, RULE_CMPXCHG_PAIR, RULE_XADD, RULE_STRING_MOVE, RULE_STRING_COMPARE,

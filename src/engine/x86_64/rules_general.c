@@ -78,6 +78,40 @@ uint32_t sub_flags(uint64_t a, uint64_t s, uint64_t b, uint64_t t, int borrow,
 /* --- general registers and memory as up to 8 bytes --- */
 
 
+/* Around through the carry, which is the bit above the value's. */
+void carry_rotate_rule(struct step *k) {
+    const struct plan *p = k->p;
+    int size = p->operands[0].size;
+    unsigned width = 8 * (unsigned)size, limit = size == 8 ? 63 : 31;
+    uint64_t m = mask_for(size), s = sa(k, 0) & m;
+    bool by_one = p->count < 2 || (p->operands[1].kind != OPERAND_IMMEDIATE &&
+                                   p->operands[1].kind != OPERAND_GENERAL);
+    unsigned n = (by_one ? 1 : (unsigned)va(k, 1) & limit) % (width + 1);
+    uint32_t old = *undefined_flags(k->c), kept = old & ~(FLAG_CF | FLAG_OF);
+    if (!by_one && sa(k, 1) & limit) {
+        result(k, 0, m);
+        k->flags = FLAGS_ALL;
+        return;
+    }
+    if (!n) {
+        result(k, 0, s);
+        k->flags = old;
+        return;
+    }
+    unsigned left = p->rule == RULE_RCL ? n : width + 1 - n;
+    unsigned __int128 all = (unsigned __int128)(old & FLAG_CF ? 1 : 0) << width | s;
+    all = all << left | all >> (width + 1 - left);
+    uint64_t r = (uint64_t)all & m, top = r >> (width - 1) & 1;
+    bool carry = all >> width & 1;
+    kept |= carry ? FLAG_CF : 0;
+    if (p->rule == RULE_RCL ? top || carry : top || (r >> (width - 2) & 1))
+        kept |= FLAG_OF;
+    if (n > 1 && (s || old & FLAG_CF)) /* with larger counts the architecture leaves OF open */
+        kept |= FLAG_OF;
+    result(k, 0, r);
+    k->flags = derived(kept);
+}
+
 void shift_rule(struct step *k) {
     const struct plan *p = k->p;
     int size = p->operands[0].size, width = 8 * size;

@@ -179,6 +179,7 @@ static inline uint64_t merge_bits(uint64_t a, uint64_t s, uint64_t b, uint64_t t
 uint32_t sub_flags(uint64_t a, uint64_t s, uint64_t b, uint64_t t, int borrow, int borrow_bit,
                    uint64_t r, int size);
 void shift_rule(struct step *k);
+void carry_rotate_rule(struct step *k);
 void shift_flagless(struct step *k);
 void double_shift(struct step *k);
 uint64_t low_product(uint64_t a, uint64_t s, uint64_t b, uint64_t t, bool *reaches);
