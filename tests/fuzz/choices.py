@@ -13,9 +13,11 @@ COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -march=haswell", "clang -
 FUNCTIONS, ROUNDS = 25, 40
 TYPES = ["uint8_t", "int8_t", "uint16_t", "int16_t", "uint32_t", "int32_t", "uint64_t", "int64_t"]
 NUMBERS = [0, 1, 2, 3, 7, 8, 15, 16, 100, 127, 128, 255, 256, 1000]
+FIELDS = ["s.kind", "s.place", "s.depth", "s.rest"]
 HEAD = f"""#define _GNU_SOURCE
 #include "{pathlib.Path(__file__).resolve().parent.parent}/shadow/ways.h"
 #include <stdio.h>
+struct fields {{ unsigned kind : 3, place : 7; int depth : 9; uint64_t rest : 40; }};
 """
 TAIL = """
 static uint64_t (*const all[])(const uint8_t *) = {%s};
@@ -28,7 +30,7 @@ int main(void) {
     for (unsigned k = 0; k < sizeof all / sizeof *all; k++)
         for (int round = 0; round < %d; round++) {
             bool told;
-            int missed = missed_ways(run, &k, 8, &told);
+            int missed = missed_ways(run, &k, 20, &told);
             if (missed)
                 printf("f%%u: %%d bytes vary and are said to be defined\\n", k, missed);
         }
@@ -38,7 +40,7 @@ int main(void) {
 
 
 def value(r, depth):
-    kind = r.randrange(14) if depth > 0 else 13
+    kind = r.randrange(17) if depth > 0 else 16
     if kind < 6:
         return f"({value(r, depth - 1)} {r.choice('+-*&|^&|')} {value(r, depth - 1)})"
     if kind == 6:
@@ -53,6 +55,12 @@ def value(r, depth):
         return f"(~{value(r, depth - 1)})"
     if kind == 11:
         return f"({value(r, depth - 1)} {r.choice('/%')} {r.choice([3, 7, 10, 16, 255])})"
+    if kind == 12:
+        return f"(int64_t)({value(r, depth - 1)} * {r.choice(['0.5', '1.25f', '3.0'])})"
+    if kind == 13 and r.made:
+        return f"(uint32_t)f{r.randrange(r.made)}(a + {r.randrange(2)})"
+    if kind == 14:
+        return r.choice(FIELDS)
     return r.choice(["v%d" % r.randrange(4)] * 3 + [str(r.choice(NUMBERS))] + ["a[%d]" % r.randrange(8)] * 2)
 
 
@@ -68,7 +76,9 @@ def condition(r, depth):
 
 
 def statement(r, depth):
-    kind = r.randrange(9) if depth > 0 else 0
+    kind = r.randrange(10) if depth > 0 else 0
+    if kind == 9:
+        return f"{r.choice(FIELDS)} {r.choice(['=', '+=', '^='])} {value(r, 2)};"
     if kind < 3:
         return f"v{r.randrange(4)} {r.choice(['=', '+=', '^=', '|=', '&=', '-='])} {value(r, 2)};"
     if kind == 3:
@@ -91,14 +101,16 @@ def program(seed):
     r = random.Random(seed)
     text = [HEAD]
     for k in range(FUNCTIONS):
+        r.made = k
         text.append(f"static __attribute__((noinline)) uint64_t f{k}(const uint8_t *a) {{\n")
         for v in range(4):
             start = r.choice(["a[%d]" % r.randrange(8), "(a[%d] | a[%d] << 8)" % (r.randrange(8), r.randrange(8)),
                               "(a[0] | a[1] << 8 | a[2] << 16)"])
             kind = r.choice(TYPES)
             text.append(f"    {kind} v{v} = ({kind}){start};\n")
+        text.append("    struct fields s;\n    memcpy(&s, a, sizeof s);\n")
         text += [f"    {statement(r, 2)}\n" for _ in range(r.randrange(1, 5))]
-        text.append("    return (uint64_t)(v0 + v1 * 3 + v2 * 5 + v3 * 7);\n}\n")
+        text.append("    return (uint64_t)(v0 + v1 * 3 + v2 * 5 + v3 * 7 + (s.kind ^ s.depth) + s.rest * s.place);\n}\n")
     return "".join(text) + TAIL % (", ".join(f"f{k}" for k in range(FUNCTIONS)), ROUNDS)
 
 

@@ -16,6 +16,12 @@ __asm__(".text\n.globl chosen\n.type chosen, @function\nchosen:\n"
         "  mov %esi, %ecx\n  test $1, %edi\n  je 1f\n  mov $5, %ecx\n1: test %edx, %edx\n"
         "  cmovne %edx, %ecx\n  mov %ecx, %eax\n  ret\n.size chosen, . - chosen\n");
 
+/* A second branch leads to where the first one does, with another result by now. */
+unsigned there_and_back(unsigned x, unsigned first, unsigned other);
+__asm__(".text\n.globl there_and_back\n.type there_and_back, @function\nthere_and_back:\n"
+        "  mov %esi, %eax\n  test $1, %edi\n  jne 1f\n  xor %edx, %eax\n  test $2, %edi\n  jne 1f\n"
+        "  xor %edx, %eax\n1: ret\n.size there_and_back, . - there_and_back\n");
+
 /* Here it makes no difference. */
 unsigned replaced(unsigned x, unsigned first, unsigned instead);
 __asm__(".text\n.globl replaced\n.type replaced, @function\nreplaced:\n"
@@ -26,6 +32,7 @@ int main(void) {
     unsigned char *p = malloc(4), set = 0x5a;
     __asm__ volatile("" : "+r"(p), "+r"(set) : : "memory");
     unsigned x = (p[0] & 1) | set, x2 = x ^ 1, y = (p[1] & 1) | set, y2 = y ^ 1, z = (p[2] & 1) | set;
+    unsigned w = p[3], w2 = w ^ 1;
     if (tripled(set) != 0x5a || tripled(set + 1) != 0x111 || chosen(set, 7, 0) != 7 ||
         chosen(set + 1, 7, 0) != 5 || chosen(set, 7, 9) != 9)
         return 1;
@@ -37,8 +44,12 @@ int main(void) {
         sink = 3;
     if (chosen(y2, 7, 0) == 7) // expect: uninitialized-value from=heap
         sink = 4;
-    if (replaced(z, 7, 8) == 8)
+    if (there_and_back(w, 7, 8) == 7) // expect: uninitialized-value from=heap
         sink = 5;
+    if (there_and_back(w2, 7, 8) == 7) // expect: uninitialized-value from=heap
+        sink = 6;
+    if (replaced(z, 7, 8) == 8)
+        sink = 7;
     free(p);
     return 0;
 }

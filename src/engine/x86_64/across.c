@@ -33,45 +33,6 @@ static uint64_t overwritten(const struct instruction *i) {
 static const uint64_t arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8 |
                                   0xffULL << ELEMENT_VECTOR;
 
-static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
-    enum { WAYS = 4, INSIDE = 16 };
-    struct instruction i;
-    struct {
-        gaddr pc;
-        uint64_t set;
-    } ways[WAYS] = {{pc, set}};
-    uint64_t found = 0;
-    int count = 1;
-    while (ahead > 0 && count && set & ~found) {
-        uint64_t left = ways[--count].set & ~found;
-        for (pc = ways[count].pc; ahead > 0 && left; ahead--) {
-            struct mapping m;
-            if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
-                break;
-            decode_again(&i, pc, 15);
-            enum role role = role_of(&i);
-            if (!i.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
-                break;
-            uint64_t read = plan_inputs(&i) & left;
-            if (role == CALL && calls && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
-                read |= read_from(branch_target(&i), left & arguments, INSIDE, false);
-            found |= read;
-            left &= ~read & ~overwritten(&i);
-            if (role == BRANCH && count < WAYS) {
-                ways[count].pc = branch_target(&i);
-                ways[count++].set = left;
-            }
-            pc = role == JUMP ? branch_target(&i) : pc + i.z.length;
-        }
-    }
-    return found;
-}
-
-uint64_t across_read(gaddr pc, uint64_t set) {
-    enum { AHEAD = 48 };
-    return read_from(pc, set, AHEAD, true);
-}
-
 /* Ways that are still to be followed, and branches that were passed with what was open there. */
 struct search {
     struct way {
@@ -96,6 +57,41 @@ static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
     if (s->passed_count < (int)(sizeof s->passed / sizeof *s->passed))
         s->passed[s->passed_count++] = (struct way){pc, set};
     return false;
+}
+
+static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
+    enum { INSIDE = 16 };
+    struct search s = {.ways = {{pc, set}}, .count = 1};
+    struct instruction i;
+    uint64_t found = 0;
+    while (ahead > 0 && s.count && set & ~found) {
+        uint64_t left = s.ways[--s.count].set & ~found;
+        for (pc = s.ways[s.count].pc; ahead > 0 && left; ahead--) {
+            struct mapping m;
+            if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
+                break;
+            decode_again(&i, pc, 15);
+            enum role role = role_of(&i);
+            if (!i.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
+                break;
+            uint64_t read = plan_inputs(&i) & left;
+            if (role == CALL && calls && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+                read |= read_from(branch_target(&i), left & arguments, INSIDE, false);
+            found |= read;
+            left &= ~read & ~overwritten(&i);
+            if (role == BRANCH && was_passed(&s, pc, left))
+                break;
+            if (role == BRANCH)
+                add_way(&s, branch_target(&i), left);
+            pc = role == JUMP ? branch_target(&i) : pc + i.z.length;
+        }
+    }
+    return found;
+}
+
+uint64_t across_read(gaddr pc, uint64_t set) {
+    enum { AHEAD = 240 };
+    return read_from(pc, set, AHEAD, true);
 }
 
 /* What a function may look at that it was called with. */

@@ -514,33 +514,6 @@ static bool is_return(gaddr pc) {
     return i.valid && i.z.meta.category == ZYDIS_CATEGORY_RET && i.z.operand_count_visible == 0;
 }
 
-/* One instruction on the way; false: it does more than compute, or where it leads is not known.
-   Where one way of a branch leads to the other way's begin the walk goes on with the other. */
-static bool go_on(struct walk *w, gaddr *pc, gaddr other) {
-    struct instruction i;
-    decode_here(&i, *pc);
-    if (!i.valid)
-        return false;
-    if (i.z.mnemonic == ZYDIS_MNEMONIC_JMP && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE) {
-        *pc = target_of(&i);
-        return true;
-    }
-    if (!is_conditional(&i)) {
-        *pc = next_of(&i);
-        return compute(w, &i);
-    }
-    gaddr taken = target_of(&i), on = next_of(&i);
-    if (!(flags_of(i.z.opcode & 15) & ~w->flags_known))
-        *pc = condition_holds(w->flags, i.z.opcode & 15) ? taken : on;
-    else if (taken == other)
-        *pc = on;
-    else if (on == other)
-        *pc = taken;
-    else
-        return false;
-    return true;
-}
-
 /* Flags that the code asks for before it sets them; all if that is not seen soon. */
 static uint64_t flags_asked(gaddr pc) {
     enum { SOON = 16 };
@@ -593,6 +566,35 @@ static void set_out(struct context *c, struct walk *w) {
     }
 }
 
+/* One instruction on the way; false: it does more than compute, or where it leads is not known.
+   Where one way of a branch leads to the other way's begin, and nobody asks there for what has
+   changed by now, the walk goes on with the other. */
+static bool go_on(struct context *c, struct walk *w, gaddr *pc, gaddr other) {
+    struct instruction i;
+    decode_here(&i, *pc);
+    if (!i.valid)
+        return false;
+    if (i.z.mnemonic == ZYDIS_MNEMONIC_JMP && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE) {
+        *pc = target_of(&i);
+        return true;
+    }
+    if (!is_conditional(&i)) {
+        *pc = next_of(&i);
+        return compute(w, &i);
+    }
+    gaddr taken = target_of(&i), on = next_of(&i);
+    if (!(flags_of(i.z.opcode & 15) & ~w->flags_known)) {
+        *pc = condition_holds(w->flags, i.z.opcode & 15) ? taken : on;
+        return true;
+    }
+    struct walk begin;
+    set_out(c, &begin);
+    if ((taken != other && on != other) || !are_alike(c, w, &begin, other))
+        return false;
+    *pc = taken == other ? on : taken;
+    return true;
+}
+
 bool branch_is_moot(struct context *c, gaddr pc) {
     struct instruction i;
     decode_here(&i, pc);
@@ -608,7 +610,7 @@ bool branch_is_moot(struct context *c, gaddr pc) {
     set_out(c, &w);
     do
         stops[count++] = (struct stop){at, w};
-    while (count < STEPS && go_on(&w, &at, on));
+    while (count < STEPS && go_on(c, &w, &at, on));
     bool returns = is_return(stops[count - 1].pc); /* all lead back to the same place */
     set_out(c, &w);
     at = on;
@@ -618,6 +620,6 @@ bool branch_is_moot(struct context *c, gaddr pc) {
             if ((stops[n].pc == at || (returns && n + 1 == count && is_return(at))) &&
                 are_alike(c, &stops[n].walk, &w, at))
                 return true;
-    while (++steps < STEPS && go_on(&w, &at, taken));
+    while (++steps < STEPS && go_on(c, &w, &at, taken));
     return false;
 }
