@@ -8,6 +8,8 @@ import subprocess
 import sys
 import tempfile
 
+from programs import arguments, compiled
+
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -march=haswell", "clang -O0", "clang -O1",
              "clang -O2"]
 FUNCTIONS, ROUNDS = 25, 40
@@ -115,21 +117,22 @@ def program(seed):
 
 
 def main():
-    tondo, seeds, first = sys.argv[1], int((sys.argv[2:] or [10])[0]), int((sys.argv[3:] or [1])[0])
+    tondo, seeds = arguments()
     good = bad = 0
     with tempfile.TemporaryDirectory() as folder:
         here = pathlib.Path(folder)
-        for seed in range(first, first + seeds):
-            (here / "choices.c").write_text(program(seed))
+        for seed in seeds:
+            text = program(seed)
             for compiler in COMPILERS:
-                build = subprocess.run(f"{compiler} -g -w -fwrapv choices.c -o choices", shell=True, cwd=here)
-                run = subprocess.run([tondo, "run", "-q", "--findings-status", "0", "./choices"], cwd=here,
-                                     env=dict(os.environ, TONDO_TEST_DOOR="1"), capture_output=True, text=True)
-                if build.returncode or run.returncode or run.stdout:
-                    bad += 1
+                compiled(here, compiler + " -fwrapv", text)
+                run = subprocess.run([tondo, "run", "-q", "--findings-status", "0", "./p"], cwd=here,
+                                     env=dict(os.environ, TONDO_TEST_DOOR="1"), capture_output=True,
+                                     text=True)
+                failed = run.returncode != 0 or run.stdout != ""
+                good += not failed
+                bad += failed
+                if failed:
                     print(f"seed {seed}, {compiler}: {run.stdout.splitlines()[:1] or run.returncode}")
-                else:
-                    good += 1
     print(f"{good} passed, {bad} failed")
     sys.exit(bad > 0)
 
