@@ -353,9 +353,7 @@ struct effect {
 static struct effect effect_of(const struct instruction *i) {
     struct effect e = {0, 0, 0, 0};
     bool zero = (i->z.mnemonic == ZYDIS_MNEMONIC_XOR || i->z.mnemonic == ZYDIS_MNEMONIC_SUB) &&
-                i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
-                i->operands[1].type == ZYDIS_OPERAND_TYPE_REGISTER && i->operands[0].size >= 32 &&
-                i->operands[0].reg.value == i->operands[1].reg.value; /* of anything */
+                is_of_itself(i) && i->operands[0].size >= 32; /* of anything */
     if (i->z.mnemonic == ZYDIS_MNEMONIC_NOP) /* it has operands for its length */
         return e;
     for (int k = 0; k < i->z.operand_count && !zero; k++) {
