@@ -4,9 +4,11 @@
    walked in thought, over a few instructions without side effects. */
 #include "decode.h"
 #include "plan.h"
+#include "translate.h"
 
 enum { STEPS = 32, LOOK_AHEAD = 64, DEPTH = 3, RESULT = 1u << RAX | 1u << RDX,
-       KEPT = 1u << RBX | 1u << RSP | 1u << RBP | 0xf000 /* R12 to R15, over calls */ };
+       KEPT = 1u << RBX | 1u << RSP | 1u << RBP | 0xf000 /* R12 to R15, over calls */,
+       SPARE = 1u << 10 | 1u << 11 };
 
 struct walk {
     uint64_t value[16], undefined[16]; /* bits of the registers */
@@ -460,8 +462,8 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
             struct seen caller = {.count = 0}; /* does it ask for a second register at all? */
             return are_dead(&caller, (struct marks){0}, back, set, upper & set, depth);
         }
-        if (i.z.meta.category == ZYDIS_CATEGORY_CALL)
-            return !(set & ~(1u << RAX | 1u << 10 | 1u << 11));
+        if (i.z.meta.category == ZYDIS_CATEGORY_CALL) /* R10 and R11 may be kept over it: across.c */
+            return !(set & ~(1u << RAX | SPARE)) && !across_read(next_of(&i), set & SPARE);
         follow_marks(&marks, &i);
         struct effect e = effect_of(&i);
         if ((e.low & set & ~upper) || (e.all & set))
