@@ -33,20 +33,29 @@ static uint64_t overwritten(const struct instruction *i) {
 static const uint64_t arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8 |
                                   0xffULL << ELEMENT_VECTOR;
 
-/* Ways that are still to be followed, and branches that were passed with what was open there. */
+/* Ways that are still to be followed, in turn and each a few instructions at a time, and branches
+   that were passed with what was open there. */
 struct search {
     struct way {
         gaddr pc;
         uint64_t set;
-    } ways[12], passed[24];
-    int count, passed_count;
+    } ways[32], passed[64];
+    int first, count, passed_count;
 };
 
 static bool add_way(struct search *s, gaddr pc, uint64_t set) {
-    if (s->count == (int)(sizeof s->ways / sizeof *s->ways))
+    enum { WAYS = sizeof s->ways / sizeof *s->ways };
+    if (s->count == WAYS)
         return false;
-    s->ways[s->count++] = (struct way){pc, set};
+    s->ways[(s->first + s->count++) % WAYS] = (struct way){pc, set};
     return true;
+}
+
+static struct way next_way(struct search *s) {
+    struct way w = s->ways[s->first];
+    s->first = (s->first + 1) % (int)(sizeof s->ways / sizeof *s->ways);
+    s->count--;
+    return w;
 }
 
 /* Whether the way has come there before, and nothing new is open. */
@@ -59,15 +68,21 @@ static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
     return false;
 }
 
+enum { TURN = 24 };
+
 static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
     enum { INSIDE = 16 };
     struct search s = {.ways = {{pc, set}}, .count = 1};
     struct instruction i;
     uint64_t found = 0;
     while (ahead > 0 && s.count && set & ~found) {
-        uint64_t left = s.ways[--s.count].set & ~found;
-        for (pc = s.ways[s.count].pc; ahead > 0 && left; ahead--) {
+        struct way way = next_way(&s);
+        uint64_t left = way.set & ~found;
+        pc = way.pc;
+        for (int turn = TURN; ahead > 0 && left; ahead--) {
             struct mapping m;
+            if (!turn-- && add_way(&s, pc, left))
+                break;
             if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
                 break;
             decode_again(&i, pc, 15);
@@ -90,7 +105,7 @@ static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
 }
 
 uint64_t across_read(gaddr pc, uint64_t set) {
-    enum { AHEAD = 240 };
+    enum { AHEAD = 600 };
     return read_from(pc, set, AHEAD, true);
 }
 
@@ -103,8 +118,9 @@ uint64_t across_overwritten(gaddr pc, uint64_t set) {
     struct instruction i;
     int ahead = AHEAD;
     while (s.count && set) {
-        uint64_t left = s.ways[--s.count].set & set;
-        for (pc = s.ways[s.count].pc; left; ahead--) {
+        struct way way = next_way(&s);
+        uint64_t left = way.set & set;
+        for (pc = way.pc; left; ahead--) {
             struct mapping m;
             bool known = ahead > 0 && !replaced_at(pc) && memory_lookup(pc, &m) &&
                          (m.protection & 5) == 5 && m.end - pc >= 15;
