@@ -304,8 +304,12 @@ static bool has_called(struct context *c) {
 
 void stack_owes(struct context *c) {
     gaddr sp = c->registers[RSP];
-    if (on_own_stack(c, sp) && sp - RED_ZONE < c->mark)
+    if (!on_own_stack(c, sp))
+        return;
+    if (sp - RED_ZONE < c->mark)
         c->mark = sp - RED_ZONE;
+    if (sp - RED_ZONE < c->mark_origin)
+        c->mark_origin = sp - RED_ZONE;
 }
 
 bool touch_is_released(struct context *c, gaddr address) {

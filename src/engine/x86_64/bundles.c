@@ -405,6 +405,21 @@ static bool choose_places(struct bundle *b) {
     return b->word >= 0 && words <= PIECES;
 }
 
+/* Which places are of the red zone that the trace itself undoes. */
+static void find_below(struct bundle *b) {
+    for (int k = 0; k < b->place_count; k++)
+        b->below[k] = b->places[k].base == RBP && b->places[k].index < 0;
+    for (const struct piece *p = b->pieces; p < b->pieces + b->piece_count; p++) {
+        struct memory m = operand(&p->to, p->size);
+        b->below[p->to_place] = b->below[p->to_place] && frame_has_below(b->load, &m);
+    }
+    for (const struct piece *p = b->pieces; p < b->pieces + b->piece_count; p++) {
+        struct memory m = operand(&p->to, p->size);
+        if (b->below[p->to_place] && !p->defined)
+            frame_records(&m);
+    }
+}
+
 bool bundle_begins(const struct instruction *load, bool single) {
     struct bundle *b = &bundles[bundle_count];
     if (bundle_count == BUNDLES || (now.possible & (ELEMENTS_SHARED | 1ULL << ELEMENT_FLAGS)))
@@ -416,6 +431,8 @@ bool bundle_begins(const struct instruction *load, bool single) {
     if (single && b->piece_count == 1 && !b->changes)
         return false;
     find_dead(b);
+    if (b->changes)
+        find_below(b);
     bundle_count++;
     return true;
 }

@@ -51,6 +51,7 @@ struct bundle {
     int part_count;
     struct form places[PLACES]; /* without what is added */
     int registers[PLACES], place_count, word;
+    bool below[PLACES]; /* all targets there: see frame_has_below */
     uint32_t free; /* of the registers: those that need not be kept */
     int second; /* one more register to work with; -1: there is none */
     bool changes; /* goes on by changes.c where targets are not yet what they become */

@@ -255,22 +255,26 @@ void cache_run_original(struct context *c, gaddr pc) {
     c->target = translate_locked(c, pc, true);
 }
 
-uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew) {
+static uint64_t find_version(struct context *c, gaddr pc, uint64_t elements, uint32_t owes, bool anew) {
     lock_take(&cache.lock);
     uint64_t wanted = elements;
-    uint64_t host = anew ? 0 : dirty_find(pc, &wanted);
+    uint64_t host = anew ? 0 : dirty_find(pc, &wanted, owes);
     lock_drop(&cache.lock);
     if (host)
         return host;
     vectors_save(c);
     lock_take(&cache.lock);
-    host = translate_version(pc, wanted);
+    host = translate_version(pc, wanted, owes);
     if (host)
-        dirty_enter(pc, wanted, host);
+        dirty_enter(pc, wanted, owes, host);
     lock_drop(&cache.lock);
     drop_if_noticed();
     vectors_restore(c);
     return host;
+}
+
+uint64_t dirty_lookup(struct context *c, gaddr pc, uint64_t elements, bool anew) {
+    return find_version(c, pc, elements, 0, anew);
 }
 
 bool cache_contains(uint64_t host) {
@@ -640,7 +644,7 @@ static void checked(struct context *c, const struct cache_check *check) {
     bool anew = dirty_site_add(c->pc);
     if (anew)
         renew_version(check->resume);
-    c->target = dirty_lookup(c, c->pc, set_of(check->possible), anew);
+    c->target = find_version(c, c->pc, set_of(check->possible), check->owes, anew);
     patch_jump((uint8_t *)(uintptr_t)(CACHE_BASE + check->patch),
                (uint8_t *)(uintptr_t)c->target);
 }
@@ -827,6 +831,7 @@ static void dispatch_exit(struct context *c) {
         break;
     case EXIT_CHANGED:
         cache_invalidate(c->pc, c->pc + 1);
+        stack_owes(c); /* it may have been taken over */
         go_on(c);
         break;
     case EXIT_UNBOUND: {
@@ -856,9 +861,10 @@ static void dispatch_exit(struct context *c) {
         c->pc = site.pc;
         pc = c->pc;
         uint64_t possible;
+        uint32_t owes = 0;
         /* also where nothing is undefined now: the clean version may lead here */
-        c->target = dirty_was_version(pc, (uint32_t)c->argument, &possible)
-                        ? dirty_lookup(c, pc, possible, false)
+        c->target = dirty_was_version(pc, (uint32_t)c->argument, &possible, &owes)
+                        ? find_version(c, pc, possible, owes, false)
                         : 0;
         c->dirty = 0;
         if (!c->target)

@@ -38,13 +38,15 @@ struct cache_check {
     uint32_t resume;
     uint32_t patch : 31; /* of the jump to the dirty version; a store: 0 */
     uint32_t store : 1;  /* patch: where to go on when it was told: D stays as it is */
+    uint8_t owes;        /* what the dirty version takes over (frames.c) */
 };
 /* Sets of elements are few: what is kept in great numbers names them by number. */
 uint16_t set_number(uint64_t elements);
 uint64_t set_of(uint16_t number);
 /* A dirty version of the code at an address, for these elements or fewer. */
 struct cache_version {
-    gaddr pc;
+    gaddr pc : 48;
+    uint64_t owes : 16; /* for those that lead here from where that is owed */
     uint64_t possible;
     uint32_t host;
     uint32_t next : 30; /* of the same hash bucket */
@@ -108,11 +110,11 @@ uint64_t cache_find(gaddr pc);
 /* Translates one block; the caller holds the lock. 0: not executable. */
 uint64_t translate(gaddr pc, bool original);
 /* The same for the dirty version, in which these elements may be undefined. */
-uint64_t translate_version(gaddr pc, uint64_t possible);
+uint64_t translate_version(gaddr pc, uint64_t possible, uint32_t owes);
 /* Versions: the one for these elements or more, 0: none yet (the elements may
    have been widened); the caller holds the lock. */
-uint64_t dirty_find(gaddr pc, uint64_t *elements);
-void dirty_enter(gaddr pc, uint64_t elements, uint64_t host);
+uint64_t dirty_find(gaddr pc, uint64_t *elements, uint32_t owes);
+void dirty_enter(gaddr pc, uint64_t elements, uint32_t owes, uint64_t host);
 /* Loads that met undefined bytes: dirty versions follow them inline. */
 bool dirty_site(gaddr pc);
 /* Notes one; false: it was known. */
@@ -121,7 +123,7 @@ bool dirty_site_add(gaddr pc);
 void dirty_begin_anew(void);
 void dirty_forget(gaddr pc, uint32_t host);
 /* Whether a dirty version began there, and what might be undefined in it. */
-bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible);
+bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible, uint32_t *owes);
 
 /* Where a branch through this place goes now, and whether the loader has bound it. */
 gaddr transfer_slot(gaddr slot, bool *bound);

@@ -243,7 +243,7 @@ static void look_at_targets(const struct bundle *b) {
     for (int k = 0; k < b->place_count; k++) {
         int reg = b->registers[k];
         struct range r = range_of(b, k, true);
-        if (!is_used(r))
+        if (!is_used(r) || b->below[k])
             continue;
         lea(word, reg, r.low);
         emit_context_op(&out, OP_COMPARE, word, CTX_STACK_LOW);

@@ -407,6 +407,7 @@ static uint32_t add_check(const struct cold *c, uint8_t *patch) {
     check->possible = set_number(c->possible);
     check->resume = (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE);
     check->store = c->beyond != NULL;
+    check->owes = (uint8_t)c->owes;
     patch = c->beyond ? c->beyond : patch;
     check->patch = patch ? (uint32_t)((uint64_t)(uintptr_t)patch - CACHE_BASE) & 0x7fffffff : 0;
     return cache.check_count++;
@@ -462,31 +463,16 @@ void emit_cold_check(struct cold *c) {
         emit32(&out, c->resume - (out.at + 4));
     }
     emit_own_return_address(c);
-    if (c->owes) { /* whoever goes on from here does not know: the next return sees to it */
-        bool flags = c->spilled & 1u << RCX; /* by jrcxz, where flags are live */
-        if (flags)
-            emit_save_flags();
-        emit_spill(&out, RCX);
-        emit_op(&out, 0x8d, RCX, RSP, c->owes);
-        emit8(&out, 0x64); /* cmp rcx, fs:[mark] */
-        emit8(&out, 0x48);
-        emit8(&out, 0x3b);
-        emit_memory(&out, RCX, -1, -1, 1, CTX_MARK);
-        uint8_t *lower = emit_if(&out, 3); /* jae */
-        emit_to_context(&out, RCX, CTX_MARK);
-        patch_jump(lower, out.at);
-        emit_unspill(&out, RCX);
-        if (flags) {
-            emit_spill(&out, RAX);
-            emit_restore_flags();
-        }
-    }
     emit_dirty_set();
     uint8_t *number = out.at;
     emit_context_constant(&out, CTX_ARGUMENT, 0);
     align_patch(1);
     uint32_t index = add_check(c, out.at + 1);
     __builtin_memcpy(number + 8, &index, 4);
+    if (c->owes) { /* the dirty version takes it over; whoever goes on otherwise does not know */
+        emit_jump(&out, out.at + 5);
+        emit_owing(c->owes, c->spilled & 1u << RCX); /* by jrcxz, where flags are live */
+    }
     emit_jump(&out, cache.exits[EXIT_CHECK]);
 }
 

@@ -1,5 +1,6 @@
 /* The stack: the upkeep of D where the stack pointer moves. What is released becomes
    undefined (0xFF), what is pushed becomes defined. None of it changes a flag that is live. */
+#include "copies.h"
 #include "translate.h"
 #include "../engine.h"
 
@@ -126,12 +127,14 @@ static int64_t depth;
 /* The lowest place below both pointers that the trace has defined, from the frame
    pointer; 0: none. It is undone where the frame is left. */
 static int64_t below;
+static uint32_t recorded; /* 8 bytes each, from the frame pointer down, that were given origins */
 
 void frame_follow(const struct instruction *i) {
     enum { SP = 1u << RSP, FP = 1u << RBP };
     static bool own_rules; /* of code that the program made for itself */
     if (!i) {
         below = 0;
+        recorded = 0;
         own_rules = code_is_generated(now.pc);
     }
     if (!i || own_rules) {
@@ -191,14 +194,82 @@ bool frame_has_below(const struct instruction *i, const struct memory *m) {
     return true;
 }
 
-int frame_owes(void) { return (int)(below & -8); }
+uint32_t frame_owes(void) {
+    return (uint32_t)(-below + 7) / 8 | (recorded ? OWES_ORIGINS : 0);
+}
 
-void emit_frame_end(const struct instruction *i) {
+void frame_records(const struct memory *m) {
+    for (int64_t at = m->displacement & -8; at < m->displacement + (int64_t)m->size; at += 8)
+        recorded |= 1u << (-at / 8 - 1);
+}
+
+/* To RCX. */
+static void lower_mark(int mark) {
+    emit_context_op(&out, OP_COMPARE, RCX, mark);
+    uint8_t *lower = emit_if(&out, 3); /* jae */
+    emit_to_context(&out, RCX, mark);
+    patch_jump(lower, out.at);
+}
+
+void emit_owing(uint32_t owes, bool flags_live) {
+    if (flags_live)
+        emit_save_flags();
+    emit_spill(&out, RCX);
+    emit_op(&out, 0x8d, RCX, RSP, -8 * (int)(owes & OWES_WORDS));
+    lower_mark(CTX_MARK);
+    if (owes & OWES_ORIGINS)
+        lower_mark(CTX_MARK_ORIGIN);
+    emit_unspill(&out, RCX);
+    if (flags_live) {
+        emit_spill(&out, RAX);
+        emit_restore_flags();
+    }
+}
+
+void frame_takes_over(uint32_t owes, bool flags_live) {
+    if (!owes)
+        return;
+    if (!goes_straight_back(trace - 1)) {
+        emit_owing(owes, flags_live);
+        return;
+    }
+    uint32_t words = owes & OWES_WORDS;
+    depth = 0;
+    below = -8 * (int64_t)words;
+    recorded = owes & OWES_ORIGINS ? (1u << words) - 1 : 0;
+}
+
+static void emit_no_origins(bool flags_live) {
+    if (flags_live)
+        emit_save_flags();
+    emit_spill(&out, RCX);
+    note_place(now.pc, 1u << RCX, false);
+    emit_op(&out, 0x8d, RCX, RBP, 0);
+    emit_place_of_word(RCX);
+    for (int k = 0; recorded >> k; k++) {
+        if (!(recorded >> k & 1))
+            continue;
+        emit8(&out, 0x48); /* mov qword [rcx - 8 * (k + 1)], 0 */
+        emit8(&out, 0xc7);
+        emit_memory(&out, 0, RCX, -1, 1, -8 * (k + 1));
+        emit32(&out, 0);
+    }
+    emit_unspill(&out, RCX);
+    if (flags_live) {
+        emit_spill(&out, RAX);
+        emit_restore_flags();
+    }
+}
+
+void emit_frame_end(const struct instruction *i, bool flags_live) {
     if (!below || !pops_frame_pointer(i))
         return;
     for (int64_t at = -8; at > below - 8; at -= 8)
         emit_ones(RBP, -1, at);
+    if (recorded)
+        emit_no_origins(flags_live);
     below = 0;
+    recorded = 0;
 }
 
 /* What kind of change to the stack pointer only the run can tell. */

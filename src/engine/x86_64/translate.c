@@ -821,7 +821,7 @@ static void emit_one(const struct instruction *i, bool flags_live, uint32_t flag
     enum role role = role_of(i);
     now.pc = i->pc;
     note_place(i->pc, 0, PLACE_EXACT);
-    emit_frame_end(i);
+    emit_frame_end(i, flags_live);
     if (now.possible && !flags_live)
         dirty_drop(1ULL << ELEMENT_FLAGS);
     switch (role) {
@@ -958,6 +958,7 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         forget_proofs();
         frame_follow(NULL);
         frame_begins();
+        frame_takes_over(now.owes, live[0] != 0);
         renews = now.dirty && (is_loop(count, next) || copies_undefined(count));
         steady_begin(live, next == pc);
         for (int k = 0; k < count; k++) {
@@ -1016,7 +1017,8 @@ uint64_t translate(gaddr pc, bool original) {
     return translate_trace(pc, original ? NULL : replaced_at(pc));
 }
 
-uint64_t translate_version(gaddr pc, uint64_t possible) {
-    now = (struct translation){.pc = pc, .dirty = true, .possible = possible, .function = is_function(pc)};
+uint64_t translate_version(gaddr pc, uint64_t possible, uint32_t owes) {
+    now = (struct translation){.pc = pc, .dirty = true, .possible = possible, .owes = owes,
+                               .function = is_function(pc)};
     return translate_trace(pc, replaced_at(pc));
 }

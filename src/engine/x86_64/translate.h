@@ -41,8 +41,7 @@ struct cold {
     bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
     uint32_t tested; /* the same: of a whole operand only these bits decide; 0: all */
-    int owes;     /* the same: what the trace has still to undo lies so far below the stack
-                     pointer, 0: nothing (frames.c) */
+    uint32_t owes; /* the same: what the trace has still to undo (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
     bool values; /* COLD_TOUCH: hands C the values of the plan's vectors */
     bool masked; /* COLD_TOUCH: of the target's bits those of the mask stay, the others become defined */
@@ -53,6 +52,7 @@ struct translation {
     gaddr pc;          /* of the instruction being translated */
     bool dirty;        /* which version */
     uint64_t possible; /* dirty: elements that may hold undefined bits here */
+    uint32_t owes;     /* the same: taken over from the version that led here (frames.c) */
     bool function;     /* it begins where a function is entered */
     bool changed;      /* an element of the set may have become defined since the entry */
     uint32_t fetched;  /* a register that has its undefined bits in it, its value in its slot */
@@ -173,14 +173,22 @@ bool frame_has(const struct memory *m);
 /* The same in the red zone, of a function that goes straight back from here: what was
    defined so is undone by emit_frame_end, to be told of each instruction before it runs. */
 bool frame_has_below(const struct instruction *i, const struct memory *m);
-/* Where the lowest 8 bytes begin that the trace has defined and not undone yet: bytes from the
-   stack pointer, below 0; 0: none. */
-int frame_owes(void);
+/* Origins are recorded in such a place without telling the next return: emit_frame_end forgets
+   them. */
+void frame_records(const struct memory *m);
+/* What the trace has defined there and not undone yet: how many words of 8 bytes from the stack
+   pointer down, and OWES_ORIGINS where any are recorded there; 0: nothing. */
+enum { OWES_WORDS = 31, OWES_ORIGINS = 32 };
+uint32_t frame_owes(void);
+/* The trace begins in the middle of another one, which owes that. */
+void frame_takes_over(uint32_t owes, bool flags_live);
+/* The next return sees to it. */
+void emit_owing(uint32_t owes, bool flags_live);
 /* What the stack pointer has left becomes undefined: before the first instruction of a trace, and
    behind each, and where the trace ends. */
 void frame_begins(void);
 void frame_release_due(const struct instruction *i, bool flags_live, bool last);
-void emit_frame_end(const struct instruction *i);
+void emit_frame_end(const struct instruction *i, bool flags_live);
 /* A push or pop of which only the move of the stack pointer counts. */
 bool makes_frame(const struct instruction *i);
 bool drops_frame(const struct instruction *i);

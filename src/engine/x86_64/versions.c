@@ -140,13 +140,13 @@ static uint32_t *bucket_of(gaddr pc) {
 }
 
 /* The caller holds the cache's lock. */
-uint64_t dirty_find(gaddr pc, uint64_t *elements) {
+uint64_t dirty_find(gaddr pc, uint64_t *elements, uint32_t owes) {
     uint64_t all = *elements, best = 0;
     int count = 0;
     bool site = dirty_site(pc);
     for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next) {
         const struct cache_version *v = &cache_versions[i];
-        if (v->pc != pc || v->dropped || (site && !v->follows))
+        if (v->pc != pc || v->owes != owes || v->dropped || (site && !v->follows))
             continue;
         if (v->possible == *elements)
             return CACHE_BASE + v->host;
@@ -162,14 +162,14 @@ uint64_t dirty_find(gaddr pc, uint64_t *elements) {
     return 0;
 }
 
-void dirty_enter(gaddr pc, uint64_t elements, uint64_t host) {
+void dirty_enter(gaddr pc, uint64_t elements, uint32_t owes, uint64_t host) {
     uint32_t *bucket = bucket_of(pc);
     if (cache.version_count >= CACHE_VERSIONS)
         fail("the translation cache is full");
     uint32_t i = cache.version_count++;
     cache_versions[i] =
-        (struct cache_version){pc, elements, (uint32_t)(host - CACHE_BASE), *bucket & 0x3fffffff,
-                               dirty_site(pc), 0};
+        (struct cache_version){pc, owes, elements, (uint32_t)(host - CACHE_BASE),
+                               *bucket & 0x3fffffff, dirty_site(pc), 0};
     *bucket = i;
 }
 
@@ -181,10 +181,11 @@ void dirty_forget(gaddr pc, uint32_t host) {
             cache_versions[i].dropped = 1;
 }
 
-bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible) {
+bool dirty_was_version(gaddr pc, uint32_t host, uint64_t *possible, uint32_t *owes) {
     for (uint32_t i = *bucket_of(pc); i; i = cache_versions[i].next)
         if (cache_versions[i].pc == pc && cache_versions[i].host == host) {
             *possible = cache_versions[i].possible;
+            *owes = cache_versions[i].owes;
             return true;
         }
     return false;
