@@ -13,7 +13,8 @@ __asm__(".text\n"
         "mix_words: add %r10, %r11\n xor $5, %r10\n ret\n"
         "compare: cmp %rsi, %rdi\n ret\n"
         "leave_flags: lea 1(%rax), %rax\n ret\n"
-        "leave_alone: lea 2(%rax), %rax\n ret\n");
+        "leave_alone: lea 2(%rax), %rax\n ret\n"
+        "leave_all: lea 3(%rax), %rax\n ret\n");
 
 static APART void blocks(int *to, const int *from) {
     __asm__ volatile("movdqu (%1), %%xmm2\n movdqu 16(%1), %%xmm3\n pcmpeqd %%xmm4, %%xmm4\n"
@@ -48,6 +49,16 @@ static APART long kept_aside(long a, long aside) {
                      ".rept 300\n lea 1(%%rcx), %%eax\n.endr\n xor %%eax, %%eax\n jmp 2f\n"
                      "1: mov %%r11, %%rax\n2: lea 128(%%rsp), %%rsp"
                      : "=&a"(r) : "r"(a), "r"(aside) : "rcx", "r11", "cc", "memory");
+    return r;
+}
+
+/* Nobody looks so far. */
+static APART long kept_long(long a) {
+    long r;
+    __asm__ volatile("sub $128, %%rsp\n mov %1, %%r11\n call leave_all\n"
+                     ".rept 3000\n lea 1(%%rcx), %%eax\n.endr\n"
+                     "mov %%r11, %%rax\n lea 128(%%rsp), %%rsp"
+                     : "=&a"(r) : "r"(a) : "rcx", "r11", "cc", "memory");
     return r;
 }
 
@@ -86,6 +97,11 @@ int main(void) {
     if (kept_aside(*depth, 1) == 9) // expect: uninitialized-value from=heap
         seen();
     free(depth);
+    depth = malloc(sizeof *depth);
+    hide(depth);
+    if (kept_long(*depth) == 9) // expect: uninitialized-value from=heap
+        seen();
+    free(depth);
     int *in = malloc(32), out[8];
     for (int i = 0; i < 8; i++)
         if (i != 2)
@@ -96,9 +112,9 @@ int main(void) {
         if (out[1] == 9 || out[3] == 9 || out[5] == 9 || out[7] == 9)
             seen();
     }
-    if (out[2] == 9) // expect: uninitialized-value from=heap origin=89
+    if (out[2] == 9) // expect: uninitialized-value from=heap origin=105
         seen();
-    if (out[6] == 9) // expect: uninitialized-value from=heap origin=89
+    if (out[6] == 9) // expect: uninitialized-value from=heap origin=105
         seen();
     long pair[2], sum[2];
     pair[1] = 3;

@@ -33,15 +33,49 @@ static uint64_t overwritten(const struct instruction *i) {
 static const uint64_t arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8 |
                                   0xffULL << ELEMENT_VECTOR;
 
+/* --- what the code ahead does with registers --- */
+
+/* One instruction, as far as it counts here. */
+struct glance {
+    gaddr pc, target; /* of a direct branch, jump or call; 0: none */
+    uint64_t read, overwritten;
+    uint8_t code[16];
+    uint8_t length, role;
+};
+
+/* Searches come by the same code again and again. */
+enum { GLANCES = 1 << 15 };
+static struct glance *glances;
+static uint32_t glances_taken; /* by one search at a time; others do without, also in a child */
+
 /* Ways that are still to be followed, in turn and each a few instructions at a time, and branches
    that were passed with what was open there. */
 struct search {
     struct way {
         gaddr pc;
         uint64_t set;
-    } ways[32], passed[64];
+    } ways[64], passed[256];
     int first, count, passed_count;
+    bool takes_glances;
+    bool vectors_live; /* the guest's are in the processor's registers: decoding must spare them */
+    struct mapping code; /* that the last instruction stands in */
 };
+
+static void begin_search(struct search *s, gaddr pc, uint64_t set, bool vectors_live) {
+    s->ways[0] = (struct way){pc, set};
+    s->first = s->passed_count = 0;
+    s->count = 1;
+    s->vectors_live = vectors_live;
+    s->takes_glances = !__atomic_exchange_n(&glances_taken, 1, __ATOMIC_ACQUIRE);
+    s->code = (struct mapping){.end = 0};
+    if (s->takes_glances && !glances)
+        glances = engine_alloc(GLANCES * sizeof *glances);
+}
+
+static void end_search(const struct search *s) {
+    if (s->takes_glances)
+        __atomic_store_n(&glances_taken, 0, __ATOMIC_RELEASE);
+}
 
 static bool add_way(struct search *s, gaddr pc, uint64_t set) {
     enum { WAYS = sizeof s->ways / sizeof *s->ways };
@@ -68,86 +102,137 @@ static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
     return false;
 }
 
+static bool is_unchanged(const struct glance *g) {
+    const uint8_t *code = guest(g->pc);
+    for (int n = 0; n < g->length; n++)
+        if (g->code[n] != code[n])
+            return false;
+    return true;
+}
+
+/* BROKEN also where no code can be read. */
+static struct glance look(struct search *s, gaddr pc) {
+    enum { LONGEST = 15 };
+    struct glance g = {.pc = pc, .role = BROKEN};
+    struct glance *known = s->takes_glances ? &glances[(pc * 0x9e3779b97f4a7c15ULL) >> 49] : NULL;
+    if ((pc < s->code.start || pc >= s->code.end) && !memory_lookup(pc, &s->code))
+        s->code.end = 0;
+    if (!s->code.end || (s->code.protection & 5) != 5 || s->code.end - pc < LONGEST)
+        return g;
+    if (known && known->pc == pc && is_unchanged(known))
+        return *known;
+    struct instruction i;
+    if (s->vectors_live)
+        decode_here(&i, pc);
+    else
+        decode(&i, pc, LONGEST);
+    if (!i.valid)
+        return g;
+    g.role = (uint8_t)role_of(&i);
+    g.length = i.z.length;
+    g.read = plan_inputs(&i);
+    g.overwritten = overwritten(&i);
+    if ((g.role == BRANCH || g.role == JUMP || g.role == CALL) &&
+        i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
+        g.target = branch_target(&i);
+    copy_bytes(g.code, guest(pc), g.length);
+    if (known)
+        *known = g;
+    return g;
+}
+
 enum { TURN = 24 };
 
-static uint64_t read_from(gaddr pc, uint64_t set, int ahead, bool calls) {
+/* Whether the called function reads an argument soon. */
+static uint64_t read_inside(struct search *s, gaddr pc, uint64_t left) {
     enum { INSIDE = 16 };
-    struct search s = {.ways = {{pc, set}}, .count = 1};
-    struct instruction i;
     uint64_t found = 0;
-    while (ahead > 0 && s.count && set & ~found) {
-        struct way way = next_way(&s);
-        uint64_t left = way.set & ~found;
-        pc = way.pc;
-        for (int turn = TURN; ahead > 0 && left; ahead--) {
-            struct mapping m;
-            if (!turn-- && add_way(&s, pc, left))
-                break;
-            if (!memory_lookup(pc, &m) || (m.protection & 5) != 5 || m.end - pc < 15)
-                break;
-            decode_again(&i, pc, 15);
-            enum role role = role_of(&i);
-            if (!i.valid || (role != PLAIN && role != BRANCH && role != JUMP && role != CALL))
-                break;
-            uint64_t read = plan_inputs(&i) & left;
-            if (role == CALL && calls && i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
-                read |= read_from(branch_target(&i), left & arguments, INSIDE, false);
-            found |= read;
-            left &= ~read & ~overwritten(&i);
-            if (role == BRANCH && was_passed(&s, pc, left))
-                break;
-            if (role == BRANCH)
-                add_way(&s, branch_target(&i), left);
-            pc = role == JUMP ? branch_target(&i) : pc + i.z.length;
-        }
+    for (int n = 0; n < INSIDE && left; n++) {
+        struct glance g = look(s, pc);
+        if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP)
+            break;
+        found |= g.read & left;
+        left &= ~g.read & ~g.overwritten;
+        pc = g.role == JUMP ? g.target : pc + g.length;
     }
     return found;
 }
 
-uint64_t across_read(gaddr pc, uint64_t set) {
-    enum { AHEAD = 600 };
-    return read_from(pc, set, AHEAD, true);
+/* Where a way is not followed to its end what is open on it counts as read. */
+static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
+    enum { AHEAD = 2400 };
+    struct search s;
+    uint64_t found = 0;
+    int ahead = AHEAD;
+    begin_search(&s, pc, set, vectors_live);
+    while (s.count && set & ~found) {
+        struct way way = next_way(&s);
+        uint64_t left = way.set & ~found;
+        pc = way.pc;
+        for (int turn = TURN; left; ahead--) {
+            if (ahead <= 0) {
+                found |= left;
+                break;
+            }
+            if (!turn-- && add_way(&s, pc, left))
+                break;
+            struct glance g = look(&s, pc);
+            if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
+                break;
+            uint64_t read = g.read & left;
+            if (g.role == CALL && g.target)
+                read |= read_inside(&s, g.target, left & arguments);
+            found |= read;
+            left &= ~read & ~g.overwritten;
+            if (g.role == BRANCH && was_passed(&s, pc, left))
+                break;
+            if (g.role == BRANCH && !add_way(&s, g.target, left))
+                found |= left;
+            pc = g.role == JUMP ? g.target : pc + g.length;
+        }
+    }
+    end_search(&s);
+    return found;
 }
+
+uint64_t across_read(gaddr pc, uint64_t set) { return read_behind(pc, set, false); }
+uint64_t across_read_while_running(gaddr pc, uint64_t set) { return read_behind(pc, set, true); }
 
 /* What a function may look at that it was called with. */
 static const uint64_t handed_over = ~RETURN_DEAD | arguments | 0xffULL << ELEMENT_UPPER;
 
 uint64_t across_overwritten(gaddr pc, uint64_t set) {
     enum { AHEAD = 240 };
-    struct search s = {.ways = {{pc, set}}, .count = 1};
-    struct instruction i;
+    struct search s;
     int ahead = AHEAD;
+    begin_search(&s, pc, set, false);
     while (s.count && set) {
         struct way way = next_way(&s);
         uint64_t left = way.set & set;
         for (pc = way.pc; left; ahead--) {
-            struct mapping m;
-            bool known = ahead > 0 && !replaced_at(pc) && memory_lookup(pc, &m) &&
-                         (m.protection & 5) == 5 && m.end - pc >= 15;
-            if (known)
-                decode_again(&i, pc, 15);
-            enum role role = known && i.valid ? role_of(&i) : BROKEN;
-            bool direct = role == JUMP || (role == CALL && i.operands[0].type ==
-                                                               ZYDIS_OPERAND_TYPE_IMMEDIATE);
-            gaddr next = pc + i.z.length;
-            if (role == RETURN) {
+            bool known = ahead > 0 && !replaced_at(pc);
+            struct glance g = known ? look(&s, pc) : (struct glance){.role = BROKEN};
+            bool direct = g.role == JUMP || (g.role == CALL && g.target);
+            gaddr next = pc + g.length;
+            if (g.role == RETURN) {
                 set &= ~left | RETURN_DEAD;
                 break;
             }
-            if (role != PLAIN && role != BRANCH && !direct) {
+            if (g.role != PLAIN && g.role != BRANCH && !direct) {
                 set &= ~left;
                 break;
             }
-            set &= ~(plan_inputs(&i) & left);
-            left &= set & ~overwritten(&i);
-            if (role == BRANCH && was_passed(&s, pc, left))
+            set &= ~(g.read & left);
+            left &= set & ~g.overwritten;
+            if (g.role == BRANCH && was_passed(&s, pc, left))
                 break;
-            if (role == BRANCH || role == CALL) /* behind a call as well: see above */
+            if (g.role == BRANCH || g.role == CALL) /* behind a call as well: see above */
                 set &= add_way(&s, next, left) ? ~0ULL : ~left;
-            left &= role == CALL ? set & handed_over : set;
-            pc = role == PLAIN ? next : branch_target(&i);
+            left &= g.role == CALL ? set & handed_over : set;
+            pc = g.role == PLAIN ? next : g.target;
         }
     }
+    end_search(&s);
     return set;
 }
 

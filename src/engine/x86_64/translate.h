@@ -100,6 +100,7 @@ bool flags_dead_at(gaddr pc);
 /* Of a set of elements (general registers, halves of vectors) those that the code
    at pc, and what is near behind it, reads before it overwrites them. */
 uint64_t across_read(gaddr pc, uint64_t set);
+uint64_t across_read_while_running(gaddr pc, uint64_t set); /* not by the translator */
 /* Those that are overwritten on every way from there before anything reads them. */
 uint64_t across_overwritten(gaddr pc, uint64_t set);
 
