@@ -57,6 +57,8 @@ expressions: build
 # Random functions with branches: what varies with undefined bits must be undefined, or told.
 choices: build
 	@/usr/bin/python3 tests/fuzz/choices.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+places: build # the same in arrays, structures, vectors
+	@/usr/bin/python3 tests/fuzz/places.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
 # Random accesses, right ones and wrong ones: exactly the wrong ones may be told.
 mistakes: build
@@ -80,4 +82,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices places mistakes objects snippets bench install clean

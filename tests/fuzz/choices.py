@@ -1,44 +1,15 @@
 """Random functions with branches over bytes of which some bits are undefined, compiled in many
 ways: where their result varies with those bits it must be undefined, or something told.
 choices.py TONDO [SEEDS] [FIRST]"""
-import os
-import pathlib
 import random
-import subprocess
-import sys
-import tempfile
 
-from programs import arguments, compiled
+from ways import COMPARES, FUNCTIONS, HEAD, NUMBERS, TYPES, check, start, tail
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -march=haswell", "clang -O0", "clang -O1",
              "clang -O2"]
-FUNCTIONS, ROUNDS = 25, 40
-TYPES = ["uint8_t", "int8_t", "uint16_t", "int16_t", "uint32_t", "int32_t", "uint64_t", "int64_t"]
-NUMBERS = [0, 1, 2, 3, 7, 8, 15, 16, 100, 127, 128, 255, 256, 1000]
 FIELDS = ["s.kind", "s.place", "s.depth", "s.rest"]
-HEAD = f"""#define _GNU_SOURCE
-#include "{pathlib.Path(__file__).resolve().parent.parent}/shadow/ways.h"
-#include <stdio.h>
-struct fields {{ unsigned kind : 3, place : 7; int depth : 9; uint64_t rest : 40; }};
-"""
-TAIL = """
-static uint64_t (*const all[])(const uint8_t *) = {%s};
-static size_t run(const void *which) {
-    uint64_t result = all[*(const unsigned *)which](in);
-    memcpy(out, &result, sizeof result);
-    return sizeof result;
-}
-int main(void) {
-    for (unsigned k = 0; k < sizeof all / sizeof *all; k++)
-        for (int round = 0; round < %d; round++) {
-            bool told;
-            int missed = missed_ways(run, &k, 20, &told);
-            if (missed)
-                printf("f%%u: %%d bytes vary and are said to be defined\\n", k, missed);
-        }
-    return 0;
-}
-"""
+STRUCT = "struct fields { unsigned kind : 3, place : 7; int depth : 9; uint64_t rest : 40; };\n"
+RESULT = "(uint64_t)(v0 + v1 * 3 + v2 * 5 + v3 * 7 + (s.kind ^ s.depth) + s.rest * s.place)"
 
 
 def value(r, depth):
@@ -60,7 +31,7 @@ def value(r, depth):
     if kind == 12:
         return f"(int64_t)({value(r, depth - 1)} * {r.choice(['0.5', '1.25f', '3.0'])})"
     if kind == 13 and r.made:
-        return f"(uint32_t)f{r.randrange(r.made)}(a + {r.randrange(2)})"
+        return f"(uint32_t)r{r.randrange(r.made)}(a + {r.randrange(2)})"
     if kind == 14:
         return r.choice(FIELDS)
     return r.choice(["v%d" % r.randrange(4)] * 3 + [str(r.choice(NUMBERS))] + ["a[%d]" % r.randrange(8)] * 2)
@@ -69,7 +40,7 @@ def value(r, depth):
 def condition(r, depth):
     kind = r.randrange(8)
     if kind < 4:
-        return f"({value(r, depth - 1)} {r.choice(['==', '!=', '<', '>', '<=', '>='])} {value(r, depth - 1)})"
+        return f"({value(r, depth - 1)} {r.choice(COMPARES)} {value(r, depth - 1)})"
     if kind == 4:
         return f"({value(r, depth - 1)} & {1 << r.randrange(8)})"
     if kind == 5 and depth > 0:
@@ -101,40 +72,17 @@ def statement(r, depth):
 
 def program(seed):
     r = random.Random(seed)
-    text = [HEAD]
+    text = [HEAD, STRUCT]
     for k in range(FUNCTIONS):
         r.made = k
-        text.append(f"static __attribute__((noinline)) uint64_t f{k}(const uint8_t *a) {{\n")
-        for v in range(4):
-            start = r.choice(["a[%d]" % r.randrange(8), "(a[%d] | a[%d] << 8)" % (r.randrange(8), r.randrange(8)),
-                              "(a[0] | a[1] << 8 | a[2] << 16)"])
-            kind = r.choice(TYPES)
-            text.append(f"    {kind} v{v} = ({kind}){start};\n")
+        text.append(f"static __attribute__((noinline)) uint64_t r{k}(const uint8_t *a) {{\n")
+        text += [f"    {start(r) % f'v{v}'}\n" for v in range(4)]
         text.append("    struct fields s;\n    memcpy(&s, a, sizeof s);\n")
         text += [f"    {statement(r, 2)}\n" for _ in range(r.randrange(1, 5))]
-        text.append("    return (uint64_t)(v0 + v1 * 3 + v2 * 5 + v3 * 7 + (s.kind ^ s.depth) + s.rest * s.place);\n}\n")
-    return "".join(text) + TAIL % (", ".join(f"f{k}" for k in range(FUNCTIONS)), ROUNDS)
+        text.append(f"    return {RESULT};\n}}\n")
+        text.append(f"static void f{k}(const uint8_t *a, uint8_t *to) {{\n"
+                    f"    uint64_t v = r{k}(a);\n    memcpy(to, &v, sizeof v);\n}}\n")
+    return "".join(text) + tail(8)
 
 
-def main():
-    tondo, seeds = arguments()
-    good = bad = 0
-    with tempfile.TemporaryDirectory() as folder:
-        here = pathlib.Path(folder)
-        for seed in seeds:
-            text = program(seed)
-            for compiler in COMPILERS:
-                compiled(here, compiler + " -fwrapv", text)
-                run = subprocess.run([tondo, "run", "-q", "--findings-status", "0", "./p"], cwd=here,
-                                     env=dict(os.environ, TONDO_TEST_DOOR="1"), capture_output=True,
-                                     text=True)
-                failed = run.returncode != 0 or run.stdout != ""
-                good += not failed
-                bad += failed
-                if failed:
-                    print(f"seed {seed}, {compiler}: {run.stdout.splitlines()[:1] or run.returncode}")
-    print(f"{good} passed, {bad} failed")
-    sys.exit(bad > 0)
-
-
-main()
+check(COMPILERS, program)
