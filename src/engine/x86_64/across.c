@@ -23,7 +23,8 @@ static uint64_t overwritten(const struct instruction *i) {
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
         bool whole = e >= ELEMENT_VECTOR ? !part && !(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ)
                                          : o->size >= 32;
-        if (e >= 0 && whole && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
+        bool alone = e >= 0 && e != ELEMENT_X87 && !(1ULL << e & ELEMENTS_SHARED);
+        if (alone && whole && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
             set |= legacy ? 1ULL << e : whole_element(e);
     }
     return set;

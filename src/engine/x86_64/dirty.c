@@ -1146,7 +1146,7 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
     emit_stack_note(i);
     note_place(i->pc, 0, false);
     emit_plain(i);
-    if (i->z.mnemonic != ZYDIS_MNEMONIC_PUSH)
+    if (i->z.mnemonic != ZYDIS_MNEMONIC_PUSH && i->z.mnemonic != ZYDIS_MNEMONIC_ENTER)
         emit_stack_after(i, (live_after & ARITHMETIC_FLAGS) != 0);
     else
         forget_registers(i);

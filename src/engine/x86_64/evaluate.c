@@ -819,6 +819,7 @@ static void stack_rule(struct step *k) {
     const struct plan *p = k->p;
     struct context *c = k->c;
     gaddr sp = c->registers[RSP];
+    const uint8_t *pointer = (const uint8_t *)&dirty_words(c)[RBP];
     switch (p->rule) {
     case RULE_PUSH:
         set_memory(k, sp - p->width, k->bits[0], p->width);
@@ -831,17 +832,19 @@ static void stack_rule(struct step *k) {
         if (k->origin && p->width >= 4 && origin_parts(c, sp, p->width, k->parts))
             k->noted = p->width / 4;
         break;
-    case RULE_LEAVE: {
-        uint64_t *u = dirty_words(c);
-        read_memory(k, 1, &p->memory[0], c->registers[RBP], 8);
-        if (u[RBP])
-            use(c, p, RBP, "becomes the stack pointer", 0, 0);
-        u[RBP] = load(k->bits[1], 8);
-        dirty_set_origin(c, RBP, k->origin);
-        if (k->origin && origin_parts(c, c->registers[RBP], 8, k->parts))
-            parts_set(c, RBP, k->parts, 2);
+    case RULE_ENTER: /* of the outermost level: a push of RBP, which is defined then */
+        copy_few(shadow_of(sp - 8), pointer, 8);
+        store_origins(c, sp - 8, pointer, 8, RBP);
         break;
-    }
+    case RULE_LEAVE:
+        read_memory(k, 1, &p->memory[0], c->registers[RBP], 8);
+        if (dirty_words(c)[RBP])
+            use(c, p, RBP, "becomes the stack pointer", 0, 0);
+        for (int n = 0; n < p->count; n++) /* the one that is named: RBP */
+            copy_bytes(k->out[n], k->bits[1], 8);
+        if (k->origin && origin_parts(c, c->registers[RBP], 8, k->parts))
+            k->noted = 2;
+        break;
     }
 }
 
@@ -928,7 +931,7 @@ static void apply(struct step *k) {
         copy_bytes(k->out[0], k->bits[1], 8);
         copy_bytes(k->out[1], k->bits[0], 8);
         break;
-    case RULE_PUSH: case RULE_POP: case RULE_LEAVE:
+    case RULE_PUSH: case RULE_POP: case RULE_ENTER: case RULE_LEAVE:
         stack_rule(k);
         break;
     case RULE_LEA:
