@@ -28,6 +28,20 @@ I("popcntw %bx,%ax") I("tzcntw %cx,%ax") I("lzcntl " M ",%ebx") I("bsrw %bx,%ax"
 I("shldw $3,%bx,%ax") I("shrdl $9,%ecx," M) I("pextl " M ",%eax,%ebx") I("blsrl " M ",%eax")
 I("setnp %cl") I("cmovge %ebx,%eax") I("cmovnsl %ecx,%edx") I("cmovnp %rbx,%rax")
 
+/* the stack */
+I("pushq %rax; popq %rbx") I("pushw %ax; popw %bx") I("pushq " M "; popq 72(%rdi)") I("pushq " M "; popq %rcx")
+I("testl %eax,%eax; pushfq; popq %rbx; andl $0x8d5,%ebx") I("addl %ebx,%eax; pushfq; popq %rcx; andl $0x8d5,%ecx")
+I("cmpb %bl,%al; pushfw; popw %cx; andl $0x8d5,%ecx") I("movl %ebx,%eax; andl $0x8d5,%eax; pushw %ax; popfw")
+I("pushq %rax; movl (%rsp),%ebx; addq $8,%rsp") I("pushq %rax; movb 2(%rsp),%bl; leaq 8(%rsp),%rsp")
+I("subq $32,%rsp; movq %rax,8(%rsp); movups 4(%rsp),%xmm0; addq $32,%rsp")
+I("movq %rax,-16(%rsp); movq -16(%rsp),%rbx") I("movl %eax,-20(%rsp); movb %bl,-19(%rsp); movl -20(%rsp),%ecx")
+I("pushq %rax; xchgq %rbx,(%rsp); popq %rcx") I("pushq %rax; addq %rbx,(%rsp); popq %rcx")
+I("pushq %rax; lock xaddl %ebx,(%rsp); popq %rcx") I("pushq %rax; notq (%rsp); popq %rcx")
+I("pushq %rbp; movq %rax,%rbp; pushq %rbp; movq %rsp,%rbp; leave; movq %rbp,%rbx; popq %rbp")
+I("pushq %rbp; movq %rax,%rbp; pushq %rbp; movq %rsp,%rbp; andq $-32,%rsp; leave; movq %rbp,%rbx; popq %rbp")
+I("pushq %rbp; movq %rax,%rbp; enter $32,$0; leave; movq %rbp,%rbx; popq %rbp")
+I("cmpl %ebx,%eax; lahf; movzbl %ah,%ecx") I("seto %cl; addb %bl,%al; lahf; seto %al")
+
 /* strings, without a count that decides */
 I("leaq 68(%rdi),%rsi; lodsl; movl $7,%esi") I("leaq 70(%rdi),%rsi; lodsb; movl $7,%esi")
 I("leaq 72(%rdi),%rsi; lodsq; movl $7,%esi") I("leaq 72(%rdi),%rdi; stosq; leaq -80(%rdi),%rdi")

@@ -900,7 +900,10 @@ static bool emit_unless_defined(const struct instruction *i, uint32_t index, boo
     tested |= address_registers(i) & now.possible;
     switch (i->z.mnemonic) {
     case ZYDIS_MNEMONIC_PUSH:
+    case ZYDIS_MNEMONIC_PUSHF:
+    case ZYDIS_MNEMONIC_PUSHFQ:
     case ZYDIS_MNEMONIC_POP:
+    case ZYDIS_MNEMONIC_ENTER:
     case ZYDIS_MNEMONIC_LEAVE:
         return false;
     default:
@@ -1146,14 +1149,15 @@ void emit_dirty(const struct instruction *i, bool flags_live, uint32_t live_afte
     emit_stack_note(i);
     note_place(i->pc, 0, false);
     emit_plain(i);
-    if (i->z.mnemonic != ZYDIS_MNEMONIC_PUSH && i->z.mnemonic != ZYDIS_MNEMONIC_ENTER)
+    int rule = cache_plans[index].rule;
+    if (rule != RULE_PUSH && rule != RULE_PUSH_FLAGS && rule != RULE_ENTER)
         emit_stack_after(i, (live_after & ARITHMETIC_FLAGS) != 0);
     else
         forget_registers(i);
     forget_proofs();
-    if (cache_plans[index].rule == RULE_ZERO_UPPER)
+    if (rule == RULE_ZERO_UPPER)
         now.possible &= (1ULL << ELEMENT_UPPER) - 1;
-    if (cache_plans[index].rule != RULE_NOTHING)
+    if (rule != RULE_NOTHING)
         now.possible &= ~(address_registers(i) & ~outputs); /* C made them defined */
     if (i->z.mnemonic == ZYDIS_MNEMONIC_LEA)
         now.possible |= plan_inputs(i) & address_registers(i);

@@ -832,6 +832,17 @@ static void stack_rule(struct step *k) {
         if (k->origin && p->width >= 4 && origin_parts(c, sp, p->width, k->parts))
             k->noted = p->width / 4;
         break;
+    case RULE_PUSH_FLAGS: {
+        uint64_t flags = dirty_words(c)[ELEMENT_FLAGS] & ARITHMETIC_FLAGS;
+        if (flags)
+            k->origin = dirty_origin(c, ELEMENT_FLAGS);
+        set_memory(k, sp - p->width, (const uint8_t *)&flags, p->width);
+        break;
+    }
+    case RULE_POP_FLAGS:
+        read_memory(k, 1, &p->memory[0], sp, p->width);
+        k->flags = derived((uint32_t)load(k->bits[1], 4) & ARITHMETIC_FLAGS);
+        break;
     case RULE_ENTER: /* of the outermost level: a push of RBP, which is defined then */
         copy_few(shadow_of(sp - 8), pointer, 8);
         store_origins(c, sp - 8, pointer, 8, RBP);
@@ -931,7 +942,8 @@ static void apply(struct step *k) {
         copy_bytes(k->out[0], k->bits[1], 8);
         copy_bytes(k->out[1], k->bits[0], 8);
         break;
-    case RULE_PUSH: case RULE_POP: case RULE_ENTER: case RULE_LEAVE:
+    case RULE_PUSH: case RULE_POP: case RULE_PUSH_FLAGS: case RULE_POP_FLAGS: case RULE_ENTER:
+    case RULE_LEAVE:
         stack_rule(k);
         break;
     case RULE_LEA:

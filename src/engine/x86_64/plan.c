@@ -222,8 +222,9 @@ static void take_operand(struct plan *p, const struct instruction *i, const Zydi
     } else if (o->type == ZYDIS_OPERAND_TYPE_MEMORY) {
         int which = (*memory_seen)++;
         bool stack = o->visibility == ZYDIS_OPERAND_VISIBILITY_HIDDEN &&
-                     (p->rule == RULE_PUSH || p->rule == RULE_POP || p->rule == RULE_ENTER ||
-                      p->rule == RULE_LEAVE);
+                     (p->rule == RULE_PUSH || p->rule == RULE_POP ||
+                      p->rule == RULE_PUSH_FLAGS || p->rule == RULE_POP_FLAGS ||
+                      p->rule == RULE_ENTER || p->rule == RULE_LEAVE);
         if (stack) /* those rules know it themselves */
             return;
         if (which >= i->memory_count || p->memory_count == 2)

@@ -25,6 +25,7 @@
     X(SPREAD, 0, CWD, CDQ, CQO)                                                               \
     X(SWAP, 0, XCHG)                                                                          \
     X(PUSH, 0, PUSH)                                                                          \
+    X(PUSH_FLAGS, 0, PUSHF, PUSHFQ) X(POP_FLAGS, 0, POPF, POPFQ)                              \
     X(POP, 0, POP)                                                                            \
     X(ENTER, 0, ENTER)                                                                        \
     X(LEAVE, 0, LEAVE)                                                                        \
@@ -206,7 +207,7 @@
 enum shadow_rule {
     RULE_DEFAULT,
     RULE_NOTHING, RULE_COPY, RULE_SIGN, RULE_EXTEND, RULE_SPREAD, RULE_SWAP, RULE_PUSH, RULE_POP,
-    RULE_ENTER, RULE_LEAVE, RULE_LEA,
+    RULE_PUSH_FLAGS, RULE_POP_FLAGS, RULE_ENTER, RULE_LEAVE, RULE_LEA,
     RULE_ADD, RULE_SUB, RULE_CMP, RULE_ADC, RULE_SBB, RULE_NEG, RULE_INC, RULE_DEC, RULE_AND,
     RULE_TEST, RULE_OR, RULE_XOR, RULE_NOT, RULE_ANDN, RULE_SHL, RULE_SHR, RULE_SAR, RULE_ROL,
     RULE_ROR, RULE_RCL, RULE_RCR, RULE_SHLX, RULE_SHRX, RULE_SARX, RULE_RORX, RULE_SHLD, RULE_SHRD, RULE_MUL,
