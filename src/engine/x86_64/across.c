@@ -47,6 +47,13 @@ struct glance {
 /* Searches come by the same code again and again. */
 enum { GLANCES = 1 << 15 };
 static struct glance *glances;
+/* And by the same functions: which arguments they read. */
+static struct inside {
+    gaddr pc;
+    uint64_t read, first; /* first: of its first instruction, to know the code again */
+    int depth;            /* of calls from where the search came */
+} *insides;
+enum { INSIDES = 1 << 12 };
 static uint32_t glances_taken; /* by one search at a time; others do without, also in a child */
 
 /* Ways that are still to be followed, in turn and each a few instructions at a time, and branches
@@ -69,8 +76,10 @@ static void begin_search(struct search *s, gaddr pc, uint64_t set, bool vectors_
     s->vectors_live = vectors_live;
     s->takes_glances = !__atomic_exchange_n(&glances_taken, 1, __ATOMIC_ACQUIRE);
     s->code = (struct mapping){.end = 0};
-    if (s->takes_glances && !glances)
+    if (s->takes_glances && !glances) {
         glances = engine_alloc(GLANCES * sizeof *glances);
+        insides = engine_alloc(INSIDES * sizeof *insides);
+    }
 }
 
 static void end_search(const struct search *s) {
@@ -144,18 +153,47 @@ static struct glance look(struct search *s, gaddr pc) {
 
 enum { TURN = 24 };
 
-/* Whether the called function reads an argument soon. */
-static uint64_t read_inside(struct search *s, gaddr pc, uint64_t left) {
-    enum { INSIDE = 16 };
+/* Arguments that the function there reads before it sets them; what it hands on counts two calls
+   deep. What is not found out counts as not read: of what a caller leaves in registers that may
+   hold arguments, most are none. */
+static uint64_t read_inside(struct search *caller, gaddr pc, int depth) {
+    enum { STEPS = 400, WAYS = 24, PASSED = 64, DEPTH = 2 };
+    struct inside *known = caller->takes_glances
+                               ? &insides[(pc * 0x9e3779b97f4a7c15ULL) >> 52] : NULL;
+    struct glance first = look(caller, pc);
+    if (first.role == BROKEN)
+        return 0;
+    if (known && known->pc == pc && known->depth <= depth && known->first == first.read)
+        return known->read;
+    struct way ways[WAYS] = {{pc, arguments}}, passed[PASSED];
+    int count = 1, passed_count = 0;
     uint64_t found = 0;
-    for (int n = 0; n < INSIDE && left; n++) {
-        struct glance g = look(s, pc);
-        if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP)
-            break;
-        found |= g.read & left;
-        left &= ~g.read & ~g.overwritten;
-        pc = g.role == JUMP ? g.target : pc + g.length;
+    for (int steps = STEPS; count && steps > 0;) {
+        struct way w = ways[--count];
+        for (w.set &= ~found; w.set && steps > 0; steps--) {
+            struct glance g = look(caller, w.pc);
+            if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
+                break;
+            if (g.role == CALL && g.target && depth < DEPTH)
+                found |= w.set & read_inside(caller, g.target, depth + 1);
+            found |= w.set & g.read;
+            w.set &= ~found & ~g.overwritten;
+            if (g.role == BRANCH) {
+                bool again = false;
+                for (int k = 0; k < passed_count; k++)
+                    again |= passed[k].pc == w.pc && !(w.set & ~passed[k].set);
+                if (again)
+                    break;
+                if (passed_count < PASSED)
+                    passed[passed_count++] = w;
+                if (count < WAYS)
+                    ways[count++] = (struct way){g.target, w.set};
+            }
+            w.pc = g.role == JUMP ? g.target : w.pc + g.length;
+        }
     }
+    if (known)
+        *known = (struct inside){pc, found, first.read, depth};
     return found;
 }
 
@@ -182,7 +220,7 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
                 break;
             uint64_t read = g.read & left;
             if (g.role == CALL && g.target)
-                read |= read_inside(&s, g.target, left & arguments);
+                read |= left & read_inside(&s, g.target, 0);
             found |= read;
             left &= ~read & ~g.overwritten;
             if (g.role == BRANCH && was_passed(&s, pc, left))
