@@ -40,9 +40,9 @@ static const uint64_t arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX 
 struct glance {
     gaddr pc, target; /* of a direct branch, jump or call; 0: none */
     uint64_t read, overwritten;
-    uint8_t code[16];
+    uint64_t code, code_end; /* the bytes there and from the eighth on, to know it again */
     uint8_t length, role;
-};
+} __attribute__((aligned(64)));
 
 /* Searches come by the same code again and again. */
 enum { GLANCES = 1 << 15 };
@@ -112,12 +112,10 @@ static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
     return false;
 }
 
-static bool is_unchanged(const struct glance *g) {
-    const uint8_t *code = guest(g->pc);
-    for (int n = 0; n < g->length; n++)
-        if (g->code[n] != code[n])
-            return false;
-    return true;
+static uint64_t word_at(gaddr a) {
+    uint64_t word;
+    __builtin_memcpy(&word, guest(a), sizeof word);
+    return word;
 }
 
 /* BROKEN also where no code can be read. */
@@ -129,7 +127,7 @@ static struct glance look(struct search *s, gaddr pc) {
         s->code.end = 0;
     if (!s->code.end || (s->code.protection & 5) != 5 || s->code.end - pc < LONGEST)
         return g;
-    if (known && known->pc == pc && is_unchanged(known))
+    if (known && known->pc == pc && known->code == word_at(pc) && known->code_end == word_at(pc + 7))
         return *known;
     struct instruction i;
     if (s->vectors_live)
@@ -145,7 +143,8 @@ static struct glance look(struct search *s, gaddr pc) {
     if ((g.role == BRANCH || g.role == JUMP || g.role == CALL) &&
         i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
         g.target = branch_target(&i);
-    copy_bytes(g.code, guest(pc), g.length);
+    g.code = word_at(pc);
+    g.code_end = word_at(pc + 7);
     if (known)
         *known = g;
     return g;
@@ -157,7 +156,7 @@ enum { TURN = 24 };
    deep. What is not found out counts as not read: of what a caller leaves in registers that may
    hold arguments, most are none. */
 static uint64_t read_inside(struct search *caller, gaddr pc, int depth) {
-    enum { STEPS = 400, WAYS = 24, PASSED = 64, DEPTH = 2 };
+    enum { STEPS = 64, WAYS = 16, PASSED = 32, DEPTH = 2 };
     struct inside *known = caller->takes_glances
                                ? &insides[(pc * 0x9e3779b97f4a7c15ULL) >> 52] : NULL;
     struct glance first = look(caller, pc);
@@ -174,9 +173,9 @@ static uint64_t read_inside(struct search *caller, gaddr pc, int depth) {
             struct glance g = look(caller, w.pc);
             if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
                 break;
-            if (g.role == CALL && g.target && depth < DEPTH)
-                found |= w.set & read_inside(caller, g.target, depth + 1);
             found |= w.set & g.read;
+            if (g.role == CALL && g.target && depth < DEPTH && (w.set & ~found))
+                found |= w.set & read_inside(caller, g.target, depth + 1);
             w.set &= ~found & ~g.overwritten;
             if (g.role == BRANCH) {
                 bool again = false;
@@ -219,7 +218,7 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
             if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
                 break;
             uint64_t read = g.read & left;
-            if (g.role == CALL && g.target)
+            if (g.role == CALL && g.target && (left & ~read & arguments))
                 read |= left & read_inside(&s, g.target, 0);
             found |= read;
             left &= ~read & ~g.overwritten;
