@@ -59,6 +59,8 @@ choices: build
 	@/usr/bin/python3 tests/fuzz/choices.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 places: build # the same in arrays, structures, vectors
 	@/usr/bin/python3 tests/fuzz/places.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+registers: build # and in registers over calls
+	@/usr/bin/python3 tests/fuzz/registers.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
 # Random accesses, right ones and wrong ones: exactly the wrong ones may be told.
 mistakes: build
@@ -82,4 +84,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices places mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices places registers mistakes objects snippets bench install clean

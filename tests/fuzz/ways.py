@@ -17,7 +17,6 @@ HEAD = f"""#define _GNU_SOURCE
 #include <math.h>
 #include <stdio.h>
 """
-# the functions are f0 ..., each takes the bytes and where to put so many as a result
 TAIL = """
 static void (*const all[])(const uint8_t *, uint8_t *) = {%s};
 static size_t run(const void *which) {
@@ -28,7 +27,7 @@ int main(void) {
     for (unsigned k = 0; k < sizeof all / sizeof *all; k++)
         for (int round = 0; round < %d; round++) {
             bool told;
-            int missed = missed_ways(run, &k, 20, &told);
+            int missed = missed_ways(run, &k, %d, &told);
             if (missed)
                 printf("f%%u: %%d bytes vary and are said to be defined\\n", k, missed);
         }
@@ -37,8 +36,14 @@ int main(void) {
 """
 
 
+def results(names, size, rounds, used):
+    """Runs functions that take the bytes, of which so many are used, and where their result of
+    `size` bytes goes."""
+    return TAIL % (", ".join(names), size, rounds, used)
+
+
 def tail(size):
-    return TAIL % (", ".join(f"f{k}" for k in range(FUNCTIONS)), size, ROUNDS)
+    return results([f"f{k}" for k in range(FUNCTIONS)], size, ROUNDS, used=20)
 
 
 def start(r):
