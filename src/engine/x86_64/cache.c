@@ -862,11 +862,10 @@ static void dispatch_exit(struct context *c) {
         pc = c->pc;
         uint64_t possible;
         uint32_t owes = 0;
+        bool version = dirty_was_version(pc, (uint32_t)c->argument, &possible, &owes);
         /* also where nothing is undefined now: the clean version may lead here */
-        c->target = dirty_was_version(pc, (uint32_t)c->argument, &possible, &owes)
-                        ? find_version(c, pc, possible, owes, false)
-                        : 0;
-        c->dirty = 0;
+        c->target = version ? find_version(c, pc, possible, owes, false) : 0;
+        c->dirty = version ? DIRTY_ALL : 0; /* for a signal that waits */
         if (!c->target)
             go_on(c);
         if (c->pc == pc)
