@@ -1,6 +1,7 @@
 """What the generators of random programs share: each program has an answer that is known, is
 compiled in many ways, and must get just that answer."""
 import json
+import os
 import pathlib
 import subprocess
 import sys
@@ -28,6 +29,10 @@ def arguments():
 
 
 def compiled(here, compiler, text):
+    """With TICKS in the environment the program gets a signal every so many microseconds."""
+    if "TICKS" in os.environ:
+        header = pathlib.Path(__file__).resolve().parent / "ticks.h"
+        compiler += f" -DTICKS={os.environ['TICKS']} -include {header}"
     name = "p.cc" if "++" in compiler else "p.c"
     (here / name).write_text(text)
     subprocess.run(f"{compiler} -g -w {name} -o p", shell=True, cwd=here, check=True)

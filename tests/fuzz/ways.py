@@ -15,9 +15,7 @@ COMPARES = ["==", "!=", "<", ">", "<=", ">="]
 HEAD = f"""#define _GNU_SOURCE
 #include "{pathlib.Path(__file__).resolve().parent.parent}/shadow/ways.h"
 #include <math.h>
-#include <signal.h>
 #include <stdio.h>
-#include <sys/time.h>
 """
 TAIL = """
 static void (*const all[])(const uint8_t *, uint8_t *) = {%s};
@@ -25,23 +23,7 @@ static size_t run(const void *which) {
     all[*(const unsigned *)which](in, out);
     return %d;
 }
-/* Signals may come anywhere: every so many microseconds, if asked for. */
-static volatile double ticks = 1;
-static void tick(int number) {
-    volatile char room[300];
-    for (unsigned k = 0; k < sizeof room; k += 7)
-        room[k] = (char)number;
-    ticks = ticks * 1.5 - room[7];
-}
-static void start_ticks(const char *every) {
-    struct sigaction action = {.sa_handler = tick, .sa_flags = SA_RESTART};
-    struct itimerval timer = {{0, atoi(every)}, {0, atoi(every)}};
-    sigaction(SIGALRM, &action, NULL);
-    setitimer(ITIMER_REAL, &timer, NULL);
-}
 int main(void) {
-    if (getenv("WAYS_TICKS"))
-        start_ticks(getenv("WAYS_TICKS"));
     for (unsigned k = 0; k < sizeof all / sizeof *all; k++)
         for (int round = 0; round < %d; round++) {
             bool told;

@@ -423,6 +423,21 @@ static gaddr frame_flags(gaddr frame) {
 #define XSAVE_LOW 160u  /* XMM0 in the area, 16 bytes each */
 #define XSAVE_HIGH 576u /* upper halves of YMM0 to YMM15 */
 
+/* Four bytes of an element may be from elsewhere than the next. */
+static void save_origins(struct context *c, int element, gaddr at, uint64_t size) {
+    for (uint64_t k = 0; k < size / 4; k++)
+        if (shadow_first_undefined(at + 4 * k, 4))
+            origin_set(c, at + 4 * k, 4, dirty_origins(c, element)[k]);
+}
+
+static void restore_origins(struct context *c, int element, gaddr at, uint64_t size) {
+    uint32_t parts[4];
+    if (!shadow_first_undefined(at, size) || !origin_parts(c, at, size, parts))
+        return;
+    dirty_set_origin(c, element, parts[0]);
+    copy_bytes(dirty_origins(c, element), parts, size);
+}
+
 /* The frame is defined, its registers as far as they were. */
 static void save_undefined(struct context *c, gaddr frame, gaddr area, uint64_t vectors) {
     shadow_fill(frame, area + vectors + 4 - frame, 0);
@@ -433,7 +448,7 @@ static void save_undefined(struct context *c, gaddr frame, gaddr area, uint64_t 
     for (int r = 0; r < 16; r++) {
         copy_bytes(shadow_of(frame_word(frame, r)), &dirty_words(c)[r], 8);
         if (c->dirty >> r & 1)
-            origin_set(c, frame_word(frame, r), 8, dirty_origin(c, r));
+            save_origins(c, r, frame_word(frame, r), 8);
     }
     copy_bytes(shadow_of(frame_flags(frame)), &dirty_words(c)[ELEMENT_FLAGS], 8);
     if (c->dirty >> ELEMENT_FLAGS & 1)
@@ -444,9 +459,10 @@ static void save_undefined(struct context *c, gaddr frame, gaddr area, uint64_t 
         copy_bytes(shadow_of(area + XSAVE_LOW + 16u * (unsigned)v), u, 16);
         if (vectors >= XSAVE_HIGH + 256)
             copy_bytes(shadow_of(area + XSAVE_HIGH + 16u * (unsigned)v), u + 16, 16);
-        if ((c->dirty >> (ELEMENT_VECTOR + v) | c->dirty >> (ELEMENT_UPPER + v)) & 1)
-            origin_set(c, area + XSAVE_LOW + 16u * (unsigned)v, 16,
-                       dirty_origin(c, ELEMENT_VECTOR + v));
+        if (c->dirty >> (ELEMENT_VECTOR + v) & 1)
+            save_origins(c, ELEMENT_VECTOR + v, area + XSAVE_LOW + 16u * (unsigned)v, 16);
+        if (c->dirty >> (ELEMENT_UPPER + v) & 1 && vectors >= XSAVE_HIGH + 256)
+            save_origins(c, ELEMENT_UPPER + v, area + XSAVE_HIGH + 16u * (unsigned)v, 16);
     }
     for (int part = 0; part < STATE_PARTS && c->dirty & ELEMENTS_SHARED; part++) {
         struct state_part s = state_part(c, part, false, ~0ULL);
@@ -466,8 +482,7 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
         uint64_t bits;
         copy_bytes(&bits, shadow_of(frame_word(frame, r)), 8);
         dirty_words(c)[r] = r == RSP ? 0 : bits;
-        if (bits)
-            dirty_set_origin(c, r, origin_at(c, frame_word(frame, r)));
+        restore_origins(c, r, frame_word(frame, r), 8);
     }
     copy_bytes(&dirty_words(c)[ELEMENT_FLAGS], shadow_of(frame_flags(frame)), 8);
     if (dirty_words(c)[ELEMENT_FLAGS])
@@ -480,10 +495,11 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
             uint8_t *u = (uint8_t *)dirty_vector(c, v);
             gaddr low = area + XSAVE_LOW + 16u * (unsigned)v;
             copy_bytes(u, shadow_of(low), 16);
-            if (vectors >= XSAVE_HIGH + 256)
-                copy_bytes(u + 16, shadow_of(area + XSAVE_HIGH + 16u * (unsigned)v), 16);
-            if (shadow_first_undefined(low, 16))
-                dirty_set_origin(c, ELEMENT_VECTOR + v, origin_at(c, low));
+            restore_origins(c, ELEMENT_VECTOR + v, low, 16);
+            if (vectors >= XSAVE_HIGH + 256) {
+                copy_bytes(u + 16, shadow_of(low + XSAVE_HIGH - XSAVE_LOW), 16);
+                restore_origins(c, ELEMENT_UPPER + v, low + XSAVE_HIGH - XSAVE_LOW, 16);
+            }
         }
     for (int part = 0; part < STATE_PARTS && area; part++) {
         struct state_part s = state_part(c, part, false, ~0ULL);
