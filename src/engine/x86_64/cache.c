@@ -255,7 +255,8 @@ void cache_run_original(struct context *c, gaddr pc) {
     c->target = translate_locked(c, pc, true);
 }
 
-static uint64_t find_version(struct context *c, gaddr pc, uint64_t elements, uint32_t owes, bool anew) {
+static uint64_t find_version(struct context *c, gaddr pc, uint64_t elements, uint32_t owes,
+                             bool anew) {
     lock_take(&cache.lock);
     uint64_t wanted = elements;
     uint64_t host = anew ? 0 : dirty_find(pc, &wanted, owes);

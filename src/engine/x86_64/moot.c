@@ -463,7 +463,8 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
             return are_dead(&caller, (struct marks){0}, back, set, upper & set, depth);
         }
         if (i.z.meta.category == ZYDIS_CATEGORY_CALL) /* R10 and R11 may be kept over it: across.c */
-            return !(set & ~(1u << RAX | SPARE)) && !across_read_while_running(next_of(&i), set & SPARE);
+            return !(set & ~(1u << RAX | SPARE)) &&
+                   !across_read_while_running(next_of(&i), set & SPARE);
         follow_marks(&marks, &i);
         struct effect e = effect_of(&i);
         if ((e.low & set & ~upper) || (e.all & set))
