@@ -1,12 +1,16 @@
 """Random functions that keep what they compute in arrays, structures, vectors and behind pointers,
 over bytes of which some bits are undefined, compiled in many ways: where a result varies with
 those bits it must be undefined, or something told. places.py TONDO [SEEDS] [FIRST]"""
+import pathlib
 import random
+import re
 
 from ways import COMPARES, FUNCTIONS, HEAD, NUMBERS, TYPES, check, start, tail
 
 COMPILERS = ["gcc -O0", "gcc -Os", "gcc -O2", "gcc -O3 -march=haswell", "gcc -O3 -funroll-all-loops",
              "clang -O0", "clang -O2", "clang -O3 -march=haswell"]
+if re.search(r"\bavx512bw\b.*\bavx512vl\b", pathlib.Path("/proc/cpuinfo").read_text()):
+    COMPILERS.append("gcc -O3 -march=x86-64-v4")
 APART = "static __attribute__((noinline)) "
 OTHERS = f"""
 typedef uint8_t bytes __attribute__((vector_size(16)));

@@ -751,7 +751,7 @@ static void return_missed(struct context *c) {
     }
     gaddr to = *(gaddr *)guest(sp);
     if (c->dirty) {
-        dirty_returned(c);
+        dirty_returned(c, to);
         keep_origins(c); /* while the frame's record is still there */
     }
     c->recover = 0;

@@ -44,12 +44,27 @@ static void shared_clear(struct context *c, uint64_t elements) {
         clear_tops(c, 0);
 }
 
-void dirty_returned(struct context *c) {
+/* Of these shared elements those that the code behind a call reads. What is known of a place is one
+   word: threads may come by at the same time. */
+static uint64_t read_behind(gaddr pc, uint64_t elements) {
+    enum { KNOWN = 256, SET = 48, READ = 52 }; /* bits of the word; the place stands below */
+    static uint64_t known[KNOWN];
+    uint64_t *at = &known[(pc * 0x9e3779b97f4a7c15ULL) >> 56];
+    uint64_t key = pc | elements >> ELEMENT_MASKS << SET, word = __atomic_load_n(at, __ATOMIC_RELAXED);
+    if ((word & ((1ULL << READ) - 1)) != key) {
+        word = key | across_read_while_running(pc, elements) >> ELEMENT_MASKS << READ;
+        __atomic_store_n(at, word, __ATOMIC_RELAXED);
+    }
+    return word >> READ << ELEMENT_MASKS;
+}
+
+void dirty_returned(struct context *c, gaddr to) {
     uint64_t elements = c->dirty & ELEMENTS_SHARED;
-    if (!elements)
-        return;
+    if (elements)
+        elements &= ~read_behind(to, elements);
     shared_clear(c, elements & ~bit(ELEMENT_TOPS));
-    clear_tops(c, 2);
+    if (elements & bit(ELEMENT_TOPS))
+        clear_tops(c, 2);
 }
 
 uint64_t dirty_now(struct context *c) {
