@@ -102,14 +102,19 @@ static struct way next_way(struct search *s) {
     return w;
 }
 
-/* Whether the way has come there before, and nothing new is open. */
-static bool was_passed(struct search *s, gaddr pc, uint64_t set) {
-    for (int k = 0; k < s->passed_count; k++)
-        if (s->passed[k].pc == pc && !(set & ~s->passed[k].set))
+/* Whether a way has come there before, and nothing new is open; else that is noted. */
+static bool was_passed(struct way *passed, int *count, int most, struct way now) {
+    for (int k = 0; k < *count; k++)
+        if (passed[k].pc == now.pc && !(now.set & ~passed[k].set))
             return true;
-    if (s->passed_count < (int)(sizeof s->passed / sizeof *s->passed))
-        s->passed[s->passed_count++] = (struct way){pc, set};
+    if (*count < most)
+        passed[(*count)++] = now;
     return false;
+}
+
+static bool comes_again(struct search *s, gaddr pc, uint64_t set) {
+    return was_passed(s->passed, &s->passed_count, (int)(sizeof s->passed / sizeof *s->passed),
+                      (struct way){pc, set});
 }
 
 static uint64_t word_at(gaddr a) {
@@ -177,17 +182,10 @@ static uint64_t read_inside(struct search *caller, gaddr pc, int depth) {
             if (g.role == CALL && g.target && depth < DEPTH && (w.set & ~found))
                 found |= w.set & read_inside(caller, g.target, depth + 1);
             w.set &= ~found & ~g.overwritten;
-            if (g.role == BRANCH) {
-                bool again = false;
-                for (int k = 0; k < passed_count; k++)
-                    again |= passed[k].pc == w.pc && !(w.set & ~passed[k].set);
-                if (again)
-                    break;
-                if (passed_count < PASSED)
-                    passed[passed_count++] = w;
-                if (count < WAYS)
-                    ways[count++] = (struct way){g.target, w.set};
-            }
+            if (g.role == BRANCH && was_passed(passed, &passed_count, PASSED, w))
+                break;
+            if (g.role == BRANCH && count < WAYS)
+                ways[count++] = (struct way){g.target, w.set};
             w.pc = g.role == JUMP ? g.target : w.pc + g.length;
         }
     }
@@ -222,7 +220,7 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
                 read |= left & read_inside(&s, g.target, 0);
             found |= read;
             left &= ~read & ~g.overwritten;
-            if (g.role == BRANCH && was_passed(&s, pc, left))
+            if (g.role == BRANCH && comes_again(&s, pc, left))
                 break;
             if (g.role == BRANCH && !add_way(&s, g.target, left))
                 found |= left;
@@ -262,7 +260,7 @@ uint64_t across_overwritten(gaddr pc, uint64_t set) {
             }
             set &= ~(g.read & left);
             left &= set & ~g.overwritten;
-            if (g.role == BRANCH && was_passed(&s, pc, left))
+            if (g.role == BRANCH && comes_again(&s, pc, left))
                 break;
             if (g.role == BRANCH || g.role == CALL) /* behind a call as well: see above */
                 set &= add_way(&s, next, left) ? ~0ULL : ~left;
