@@ -59,8 +59,12 @@ choices: build
 	@/usr/bin/python3 tests/fuzz/choices.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 places: build # the same in arrays, structures, vectors
 	@/usr/bin/python3 tests/fuzz/places.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
-registers: build # and in registers over calls
+registers: build # in registers over calls
 	@/usr/bin/python3 tests/fuzz/registers.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+floats: build # of floating-point numbers
+	@/usr/bin/python3 tests/fuzz/floats.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+classes: build # of C++
+	@/usr/bin/python3 tests/fuzz/classes.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
 # Random accesses, right ones and wrong ones: exactly the wrong ones may be told.
 mistakes: build
@@ -84,4 +88,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices places registers mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean

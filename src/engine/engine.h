@@ -343,6 +343,8 @@ uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const c
                            gaddr address, uint64_t size, const char *function);
 /* The same once more. */
 void finding_again(uint32_t finding);
+/* How often anything was found by this process, also what is told as one. */
+long findings_times(void);
 /* The same for a range that a function or system call `function` reads, when
    any byte of it is undefined. True when all is defined. */
 bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,

@@ -16,23 +16,29 @@ static bool same_finding(const struct ledger_finding *a, const struct ledger_fin
            a->process == b->process;
 }
 
-/* Counts the finding in, or adds it. */
+static long times_found;
+
+long findings_times(void) { return __atomic_load_n(&times_found, __ATOMIC_RELAXED); }
+
+/* Counts the finding in, or adds it; 0 where it is part of another one. */
 static uint32_t record(const struct ledger_finding *wanted) {
     if (ledger->processes[process_index].silent)
         return 0;
+    __atomic_add_fetch(&times_found, 1, __ATOMIC_RELAXED);
     uint32_t *bucket = &ledger->finding_buckets[key_of(wanted)];
     uint32_t head = __atomic_load_n(bucket, __ATOMIC_ACQUIRE);
     for (uint32_t i = head; i; i = ledger->findings[i].key)
         if (same_finding(&ledger->findings[i], wanted)) {
             struct ledger_finding *f = &ledger->findings[i];
-            if (wanted->caller != wanted->stack &&
+            bool same = f->stack == wanted->stack;
+            if (wanted->caller != wanted->stack && wanted->access_size &&
                 wanted->access_address == f->access_address + f->access_size)
                 f->access_size += wanted->access_size; /* a loop in the C library goes on */
-            else if (f->stack == wanted->stack)
+            else if (same)
                 __atomic_add_fetch(&f->count, 1, __ATOMIC_RELAXED);
-            /* else: the same call reached the same block by another way inside
-               the C library, which is the same mistake */
-            return i;
+            /* else: the same call reached the same block, or met the same undefined value,
+               by another way inside the C library, which is the same mistake */
+            return same ? i : 0;
         }
     uint32_t i = __atomic_add_fetch(&ledger->next_finding, 1, __ATOMIC_RELAXED);
     if (i >= LEDGER_FINDINGS) {
@@ -107,6 +113,18 @@ static void describe_block(struct ledger_finding *f, const struct access *a) {
     }
 }
 
+/* The stack from where the C library was called, if the leaf is there; or else the whole. */
+static uint32_t called_from(uint32_t stack, gaddr pc, bool replaced) {
+    if (!replaced && !symbols_in_library_c(pc))
+        return stack;
+    uint32_t n = replaced ? ledger->nodes[stack].parent : stack;
+    while (symbols_in_library_c(ledger->nodes[n].pc) && ledger->nodes[n].parent)
+        n = ledger->nodes[n].parent;
+    bool known = ledger->nodes[n].parent && n != stack &&
+                 (!replaced || n != ledger->nodes[stack].parent);
+    return known ? n : stack;
+}
+
 void finding_report(struct context *c, gaddr pc, const struct access *access) {
     struct ledger_finding f;
     fill_bytes(&f, 0, sizeof f);
@@ -126,17 +144,7 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     if (access->what)
         copy_text(f.what, access->what, sizeof f.what);
     f.stack = stack_capture(c, pc);
-    f.caller = f.stack;
-    if (access->function || symbols_in_library_c(pc)) {
-        uint32_t n = f.stack;
-        if (access->function)
-            n = ledger->nodes[n].parent;
-        while (symbols_in_library_c(ledger->nodes[n].pc) && ledger->nodes[n].parent)
-            n = ledger->nodes[n].parent;
-        if (ledger->nodes[n].parent && n != f.stack &&
-            (!access->function || n != ledger->nodes[f.stack].parent))
-            f.caller = n;
-    }
+    f.caller = called_from(f.stack, pc, access->function != NULL);
     if (f.kind != KIND_NULL_DEREFERENCE && f.kind != KIND_INVALID_SIZE)
         describe_block(&f, access);
     record(&f);
@@ -255,11 +263,12 @@ uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const c
     if (function)
         copy_text(f.function, function, sizeof f.function);
     f.stack = stack_capture(c, pc);
-    f.caller = f.stack;
+    f.caller = called_from(f.stack, pc, function != NULL);
     return record(&f);
 }
 
 void finding_again(uint32_t finding) {
+    __atomic_add_fetch(&times_found, 1, __ATOMIC_RELAXED);
     __atomic_add_fetch(&ledger->findings[finding].count, 1, __ATOMIC_RELAXED);
 }
 

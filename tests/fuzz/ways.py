@@ -1,4 +1,4 @@
-"""What choices.py and places.py share: programs of random functions over bytes of which some bits
+"""What choices.py, places.py and the like share: programs of random functions over bytes of which some bits
 are undefined; where a result varies with those bits it must be undefined, or something told."""
 import os
 import pathlib

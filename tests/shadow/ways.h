@@ -12,7 +12,7 @@
 
 #define DOOR 0x746f6e646fL
 enum { DOOR_GET = 1, DOOR_SET = 2, DOOR_COUNT = 6 };
-enum { IN = 512, OUT = 1024, WAYS = 12 };
+enum { IN = 512, OUT = 4096, WAYS = 12 };
 static uint8_t in[IN] __attribute__((aligned(64))), out[OUT] __attribute__((aligned(64)));
 
 static long door(int what, void *p, size_t size, void *bits) {

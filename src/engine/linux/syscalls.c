@@ -131,12 +131,8 @@ static long shared_segment(uint64_t id, gaddr wanted, uint64_t flags) {
 #define DOOR 0x746f6e646fULL
 enum { DOOR_GET = 1, DOOR_SET, DOOR_SET_KNOWN, DOOR_SET_PLACES, DOOR_GET_PLACES, DOOR_COUNT };
 static long test_door(struct context *c, const uint64_t *a) {
-    if (a[0] == DOOR_COUNT) {
-        long times = 0;
-        for (uint32_t i = 0; i < LEDGER_FINDINGS; i++)
-            times += (long)ledger->findings[i].count;
-        return times;
-    }
+    if (a[0] == DOOR_COUNT)
+        return findings_times();
     if (a[1] >= GUEST_END || a[2] > 65536 || a[3] >= GUEST_END ||
         (a[0] == DOOR_SET_PLACES && a[4] >= GUEST_END))
         return -EINVAL;

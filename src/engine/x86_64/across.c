@@ -31,8 +31,9 @@ static uint64_t overwritten(const struct instruction *i) {
 }
 
 /* Registers that hold arguments (psABI 3.2.3). */
-static const uint64_t arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8 |
-                                  0xffULL << ELEMENT_VECTOR;
+static const uint64_t integer_arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8;
+static const uint64_t arguments =
+    integer_arguments | 0xffULL << ELEMENT_VECTOR | 0xffULL << ELEMENT_UPPER;
 
 /* --- what the code ahead does with registers --- */
 
@@ -42,6 +43,7 @@ struct glance {
     uint64_t read, overwritten;
     uint64_t code, code_end; /* the bytes there and from the eighth on, to know it again */
     uint8_t length, role;
+    bool by_slot; /* target is a fixed place that another jump or call goes by */
 } __attribute__((aligned(64)));
 
 /* Searches come by the same code again and again. */
@@ -50,8 +52,9 @@ static struct glance *glances;
 /* And by the same functions: which arguments they read. */
 static struct inside {
     gaddr pc;
-    uint64_t read, first; /* first: of its first instruction, to know the code again */
-    int depth;            /* of calls from where the search came */
+    uint64_t read, handed_on; /* to functions that are not known */
+    uint64_t first;           /* read by its first instruction, to know the code again */
+    int depth;                /* of calls from where the search came */
 } *insides;
 enum { INSIDES = 1 << 12 };
 static uint32_t glances_taken; /* by one search at a time; others do without, also in a child */
@@ -148,6 +151,9 @@ static struct glance look(struct search *s, gaddr pc) {
     if ((g.role == BRANCH || g.role == JUMP || g.role == CALL) &&
         i.operands[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE)
         g.target = branch_target(&i);
+    else if (g.role == INDIRECT || g.role == CALL)
+        g.target = transfer_slot_of(&i);
+    g.by_slot = g.role == INDIRECT || (g.role == CALL && i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE);
     g.code = word_at(pc);
     g.code_end = word_at(pc + 7);
     if (known)
@@ -155,50 +161,65 @@ static struct glance look(struct search *s, gaddr pc) {
     return g;
 }
 
+/* Where a jump or a call goes now, 0: that is not known. */
+static gaddr leads_to(const struct glance *g) {
+    return !g->by_slot ? g->target : g->target ? transfer_bound(g->target) : 0;
+}
+
 enum { TURN = 24 };
 
 /* Arguments that the function there reads before it sets them; what it hands on counts two calls
    deep. What is not found out counts as not read: of what a caller leaves in registers that may
    hold arguments, most are none. */
-static uint64_t read_inside(struct search *caller, gaddr pc, int depth) {
-    enum { STEPS = 64, WAYS = 16, PASSED = 32, DEPTH = 2 };
+static struct inside read_inside(struct search *caller, gaddr pc, int depth) {
+    enum { STEPS = 96, WAYS = 16, PASSED = 32, DEPTH = 2 };
     struct inside *known = caller->takes_glances
                                ? &insides[(pc * 0x9e3779b97f4a7c15ULL) >> 52] : NULL;
     struct glance first = look(caller, pc);
+    struct inside found = {.pc = pc, .first = first.read, .depth = depth};
     if (first.role == BROKEN)
-        return 0;
+        return found;
     if (known && known->pc == pc && known->depth <= depth && known->first == first.read)
-        return known->read;
+        return *known;
     struct way ways[WAYS] = {{pc, arguments}}, passed[PASSED];
     int count = 1, passed_count = 0;
-    uint64_t found = 0;
     for (int steps = STEPS; count && steps > 0;) {
         struct way w = ways[--count];
-        for (w.set &= ~found; w.set && steps > 0; steps--) {
+        for (w.set &= ~found.read; w.set && steps > 0; steps--) {
             struct glance g = look(caller, w.pc);
-            if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
+            bool goes = g.role == JUMP || g.role == CALL || g.role == INDIRECT;
+            gaddr to = goes ? leads_to(&g) : 0;
+            if (g.role != PLAIN && g.role != BRANCH && !goes)
                 break;
-            found |= w.set & g.read;
-            if (g.role == CALL && g.target && depth < DEPTH && (w.set & ~found))
-                found |= w.set & read_inside(caller, g.target, depth + 1);
-            w.set &= ~found & ~g.overwritten;
+            found.read |= w.set & g.read;
+            if (goes && !to) {
+                found.handed_on |= w.set & integer_arguments;
+            } else if (g.role == CALL && depth < DEPTH && (w.set & ~found.read)) {
+                struct inside called = read_inside(caller, to, depth + 1);
+                found.read |= w.set & called.read;
+                found.handed_on |= w.set & called.handed_on;
+            }
+            w.set &= ~found.read & ~g.overwritten;
             if (g.role == BRANCH && was_passed(passed, &passed_count, PASSED, w))
                 break;
             if (g.role == BRANCH && count < WAYS)
                 ways[count++] = (struct way){g.target, w.set};
-            w.pc = g.role == JUMP ? g.target : w.pc + g.length;
+            if (g.role == INDIRECT && !to)
+                break;
+            w.pc = g.role == JUMP || g.role == INDIRECT ? to : w.pc + g.length;
         }
     }
     if (known)
-        *known = (struct inside){pc, found, first.read, depth};
+        *known = found;
     return found;
 }
 
-/* Where a way is not followed to its end what is open on it counts as read. */
-static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
-    enum { AHEAD = 2400 };
+/* Where a way is not followed to its end what is open on it counts as read; and so does what may
+   be an argument of a function that is not known, if `handed_on`. */
+static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live, bool handed_on) {
+    enum { AHEAD = 2400, VECTORS_AHEAD = 600 };
     struct search s;
-    uint64_t found = 0;
+    uint64_t found = 0, spare_vectors = set & RETURN_DEAD & ~0ULL << ELEMENT_VECTOR;
     int ahead = AHEAD;
     begin_search(&s, pc, set, vectors_live);
     while (s.count && set & ~found) {
@@ -206,6 +227,9 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
         uint64_t left = way.set & ~found;
         pc = way.pc;
         for (int turn = TURN; left; ahead--) {
+            if (ahead == AHEAD - VECTORS_AHEAD && spare_vectors)
+                set &= ~spare_vectors;
+            left &= set;
             if (ahead <= 0) {
                 found |= left;
                 break;
@@ -213,29 +237,40 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live) {
             if (!turn-- && add_way(&s, pc, left))
                 break;
             struct glance g = look(&s, pc);
-            if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
+            bool goes = g.role == JUMP || g.role == CALL || g.role == INDIRECT;
+            gaddr to = goes ? leads_to(&g) : 0;
+            if (g.role != PLAIN && g.role != BRANCH && !goes)
                 break;
             uint64_t read = g.read & left;
-            if (g.role == CALL && g.target && (left & ~read & arguments))
-                read |= left & read_inside(&s, g.target, 0);
+            if ((g.read | g.overwritten) & RETURN_DEAD & ~0ULL << ELEMENT_VECTOR)
+                spare_vectors = 0;
+            if (goes && !to && handed_on) { /* a jump maybe to a case of a switch */
+                read |= left & (g.role == CALL ? integer_arguments : ~0ULL);
+            } else if (g.role == CALL && to && (left & ~read & arguments)) {
+                struct inside called = read_inside(&s, to, 0);
+                read |= left & (called.read | (handed_on ? called.handed_on : 0));
+            }
             found |= read;
             left &= ~read & ~g.overwritten;
             if (g.role == BRANCH && comes_again(&s, pc, left))
                 break;
             if (g.role == BRANCH && !add_way(&s, g.target, left))
                 found |= left;
-            pc = g.role == JUMP ? g.target : pc + g.length;
+            if (g.role == INDIRECT && !to)
+                break;
+            pc = g.role == JUMP || g.role == INDIRECT ? to : pc + g.length;
         }
     }
     end_search(&s);
     return found;
 }
 
-uint64_t across_read(gaddr pc, uint64_t set) { return read_behind(pc, set, false); }
-uint64_t across_read_while_running(gaddr pc, uint64_t set) { return read_behind(pc, set, true); }
+uint64_t across_read(gaddr pc, uint64_t set) { return read_behind(pc, set, false, false); }
+uint64_t across_read_or_handed_on(gaddr pc, uint64_t set) { return read_behind(pc, set, false, true); }
+uint64_t across_read_while_running(gaddr pc, uint64_t set) { return read_behind(pc, set, true, true); }
 
 /* What a function may look at that it was called with. */
-static const uint64_t handed_over = ~RETURN_DEAD | arguments | 0xffULL << ELEMENT_UPPER;
+static const uint64_t handed_over = ~RETURN_DEAD | arguments;
 
 uint64_t across_overwritten(gaddr pc, uint64_t set) {
     enum { AHEAD = 240 };
@@ -248,7 +283,7 @@ uint64_t across_overwritten(gaddr pc, uint64_t set) {
         for (pc = way.pc; left; ahead--) {
             bool known = ahead > 0 && !replaced_at(pc);
             struct glance g = known ? look(&s, pc) : (struct glance){.role = BROKEN};
-            bool direct = g.role == JUMP || (g.role == CALL && g.target);
+            bool direct = (g.role == JUMP || g.role == CALL) && !g.by_slot;
             gaddr next = pc + g.length;
             if (g.role == RETURN) {
                 set &= ~left | RETURN_DEAD;

@@ -143,16 +143,15 @@ static void use(struct context *c, const struct plan *p, int element, const char
                 gaddr address, uint64_t size) {
     struct told *told = (struct told *)&p->told; /* notes of the engine's on its plan */
     uint32_t record = origin_record(c, dirty_origin(c, element));
-    const struct shadow_entry *top = c->shadow - 1;
-    gaddr caller = c->shadow > c->shadow_base ? top->return_address ^ top->stack_pointer << 20 : 0;
-    if (told->finding && told->record == record && told->caller == caller &&
+    uint32_t stack = stack_capture(c, NO_LEAF);
+    if (told->finding && told->record == record && told->stack == stack &&
         told->element == (uint32_t)element && told->process == process_index) {
         finding_again(told->finding);
         return;
     }
     told->finding = 0;
     told->record = record;
-    told->caller = caller;
+    told->stack = stack;
     told->element = (uint32_t)element;
     told->process = process_index;
     told->finding =

@@ -34,8 +34,7 @@ struct plan_operand {
 
 /* What an instruction told last: the same from the same caller is only counted. */
 struct told {
-    gaddr caller;
-    uint32_t record, finding, process, element;
+    uint32_t stack, record, finding, process, element;
 };
 
 /* Of instructions that make a register of parts of others (parts.c): elements, or one of

@@ -156,20 +156,31 @@ static bool is_unbound(gaddr to) {
     return code[0] == 0x68 && (code[5] == 0xe9 || (code[5] == 0xf2 && code[6] == 0xe9));
 }
 
+gaddr transfer_slot_of(const struct instruction *i) {
+    const struct memory *o = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
+    return o && o->absolute && !is_foreign(o) && o->size == 8 ? (gaddr)o->displacement : 0;
+}
+
+/* Where the place leads, 0: not to code. */
+static gaddr leads_to(gaddr slot) {
+    struct mapping m;
+    if (!memory_lookup(slot, &m) || !(m.protection & 1) || m.end - slot < 8)
+        return 0;
+    gaddr to = *(gaddr *)guest(slot);
+    return memory_lookup(to, &m) && (m.protection & 5) == 5 && m.end - to >= 16 ? to : 0;
+}
+
+gaddr transfer_bound(gaddr slot) {
+    gaddr to = leads_to(slot);
+    return to && !is_unbound(to) ? to : 0;
+}
+
 /* Branches through a fixed place of memory, as all calls between modules are, mostly
    go where they went the first time: where the place leads now, 0: that is not known. */
 static gaddr slot_target(const struct instruction *i, gaddr *slot) {
-    struct mapping m;
-    const struct memory *o = i->encoded >= 0 ? &i->memory[i->encoded] : NULL;
-    if (!o || !o->absolute || is_foreign(o) || o->size != 8 || now.dirty)
-        return 0;
-    *slot = (gaddr)o->displacement;
-    if (!memory_lookup(*slot, &m) || !(m.protection & 1) || m.end - *slot < 8)
-        return 0;
-    gaddr to = *(gaddr *)guest(*slot);
-    if (to >> 31 || !memory_lookup(to, &m) || (m.protection & 5) != 5 || m.end - to < 16)
-        return 0;
-    return to;
+    *slot = transfer_slot_of(i);
+    gaddr to = *slot && !now.dirty ? leads_to(*slot) : 0;
+    return to >> 31 ? 0 : to;
 }
 
 gaddr transfer_slot(gaddr slot, bool *bound) {

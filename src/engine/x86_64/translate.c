@@ -796,7 +796,7 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
 /* Whether a register is to keep its undefined bits across the call. */
 static bool keep_across(const struct instruction *i) {
     uint64_t set = now.possible & RETURN_DEAD & (0xffff | 0xffffffffULL << ELEMENT_VECTOR);
-    set = set ? across_read(i->pc + i->z.length, set) : 0;
+    set = set ? across_read_or_handed_on(i->pc + i->z.length, set) : 0;
     if (!set)
         return false;
     emit_context_constant(&out, CTX_GUEST_TARGET, (uint32_t)set);

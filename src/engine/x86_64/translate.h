@@ -100,6 +100,8 @@ bool flags_dead_at(gaddr pc);
 /* Of a set of elements (general registers, halves of vectors) those that the code
    at pc, and what is near behind it, reads before it overwrites them. */
 uint64_t across_read(gaddr pc, uint64_t set);
+/* And those that may be arguments of a function it is not known which. */
+uint64_t across_read_or_handed_on(gaddr pc, uint64_t set);
 uint64_t across_read_while_running(gaddr pc, uint64_t set); /* not by the translator */
 /* Those that are overwritten on every way from there before anything reads them. */
 uint64_t across_overwritten(gaddr pc, uint64_t set);
@@ -112,6 +114,10 @@ void emit_call(const struct instruction *i, bool flags_live, bool keeps);
 /* Before an indirect jump with dead flags: goes straight on where its fixed place of
    memory leads. True: nothing else is to be emitted. */
 bool emit_slot_jump(const struct instruction *i);
+/* The fixed place of memory that an indirect jump or call goes by; 0: none. */
+gaddr transfer_slot_of(const struct instruction *i);
+/* Where that leads once the loader has bound it; 0: not yet, or not to code. */
+gaddr transfer_bound(gaddr slot);
 void emit_indirect_jump(const struct instruction *i, bool flags_live);
 void emit_return(const struct instruction *i, bool flags_live);
 /* Live flags are put aside in the context, and come back from there, with RAX, which was

@@ -58,10 +58,16 @@ static uint64_t read_behind(gaddr pc, uint64_t elements) {
     return word >> READ << ELEMENT_MASKS;
 }
 
+/* The function that is returned to may leave to its own callers what it does not touch. */
 void dirty_returned(struct context *c, gaddr to) {
+    enum { LEVELS = 16 };
     uint64_t elements = c->dirty & ELEMENTS_SHARED;
     if (elements)
         elements &= ~read_behind(to, elements);
+    const struct shadow_entry *e = c->shadow;
+    for (int n = 0; elements && n < LEVELS && e-- > c->shadow_base; n++)
+        if (e->stack_pointer > c->registers[RSP])
+            elements &= ~read_behind(e->return_address, elements);
     shared_clear(c, elements & ~bit(ELEMENT_TOPS));
     if (elements & bit(ELEMENT_TOPS))
         clear_tops(c, 2);
