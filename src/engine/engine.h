@@ -337,8 +337,8 @@ bool code_is_generated(gaddr pc);
 /* Code with frames and stacks of its own kind, whose run-time system reads what nobody
    set: collectors, interpreters. No C or C++ stands behind it to be mended. */
 bool code_is_managed(gaddr pc);
-/* Reports an undefined value that is used; `what` says for what. */
-/* Its number in the ledger, 0: there was no room. */
+/* Reports an undefined value that is used; `what` says for what. What one call of an installed
+   library comes upon is one finding. A number for finding_again; 0: there was no room. */
 uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const char *what,
                            gaddr address, uint64_t size, const char *function);
 /* The same once more. */

@@ -17,10 +17,11 @@ static bool same_finding(const struct ledger_finding *a, const struct ledger_fin
 }
 
 static long times_found;
-
 long findings_times(void) { return __atomic_load_n(&times_found, __ATOMIC_RELAXED); }
 
-/* Counts the finding in, or adds it; 0 where it is part of another one. */
+enum { PART = 1u << 31 }; /* with a finding's number: it was told as part of that */
+
+/* Counts the finding in, or adds it. */
 static uint32_t record(const struct ledger_finding *wanted) {
     if (ledger->processes[process_index].silent)
         return 0;
@@ -37,8 +38,8 @@ static uint32_t record(const struct ledger_finding *wanted) {
             else if (same)
                 __atomic_add_fetch(&f->count, 1, __ATOMIC_RELAXED);
             /* else: the same call reached the same block, or met the same undefined value,
-               by another way inside the C library, which is the same mistake */
-            return same ? i : 0;
+               by another way inside the library, which is the same mistake */
+            return same ? i : i | PART;
         }
     uint32_t i = __atomic_add_fetch(&ledger->next_finding, 1, __ATOMIC_RELAXED);
     if (i >= LEDGER_FINDINGS) {
@@ -113,12 +114,12 @@ static void describe_block(struct ledger_finding *f, const struct access *a) {
     }
 }
 
-/* The stack from where the C library was called, if the leaf is there; or else the whole. */
-static uint32_t called_from(uint32_t stack, gaddr pc, bool replaced) {
-    if (!replaced && !symbols_in_library_c(pc))
+/* The stack from where a library was called, if the leaf is in one; or else the whole. */
+static uint32_t called_from(uint32_t stack, gaddr pc, bool replaced, bool in_library(gaddr)) {
+    if (!replaced && !in_library(pc))
         return stack;
     uint32_t n = replaced ? ledger->nodes[stack].parent : stack;
-    while (symbols_in_library_c(ledger->nodes[n].pc) && ledger->nodes[n].parent)
+    while (in_library(ledger->nodes[n].pc) && ledger->nodes[n].parent)
         n = ledger->nodes[n].parent;
     bool known = ledger->nodes[n].parent && n != stack &&
                  (!replaced || n != ledger->nodes[stack].parent);
@@ -144,7 +145,7 @@ void finding_report(struct context *c, gaddr pc, const struct access *access) {
     if (access->what)
         copy_text(f.what, access->what, sizeof f.what);
     f.stack = stack_capture(c, pc);
-    f.caller = called_from(f.stack, pc, access->function != NULL);
+    f.caller = called_from(f.stack, pc, access->function != NULL, symbols_in_library_c);
     if (f.kind != KIND_NULL_DEREFERENCE && f.kind != KIND_INVALID_SIZE)
         describe_block(&f, access);
     record(&f);
@@ -263,13 +264,14 @@ uint32_t finding_undefined(struct context *c, gaddr pc, uint32_t origin, const c
     if (function)
         copy_text(f.function, function, sizeof f.function);
     f.stack = stack_capture(c, pc);
-    f.caller = called_from(f.stack, pc, function != NULL);
+    f.caller = called_from(f.stack, pc, function != NULL, symbols_installed);
     return record(&f);
 }
 
 void finding_again(uint32_t finding) {
     __atomic_add_fetch(&times_found, 1, __ATOMIC_RELAXED);
-    __atomic_add_fetch(&ledger->findings[finding].count, 1, __ATOMIC_RELAXED);
+    if (!(finding & PART))
+        __atomic_add_fetch(&ledger->findings[finding].count, 1, __ATOMIC_RELAXED);
 }
 
 bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,
