@@ -46,6 +46,10 @@ origins: build
 copies: build
 	@/usr/bin/python3 tests/fuzz/copies.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Values used at a line each, mostly by the library: exactly those never set may be told.
+uses: build
+	@/usr/bin/python3 tests/fuzz/uses.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Structures in frames, passed about: exactly the members never set may be told.
 frames: build
 	@/usr/bin/python3 tests/fuzz/frames.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -88,4 +92,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins uses copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean

@@ -303,13 +303,13 @@ static bool has_called(struct context *c) {
 }
 
 void stack_owes(struct context *c) {
-    gaddr sp = c->registers[RSP];
+    gaddr sp = c->registers[RSP], from = (sp - RED_ZONE) & ~7ULL; /* what is undone goes by words */
     if (!on_own_stack(c, sp))
         return;
-    if (sp - RED_ZONE < c->mark)
-        c->mark = sp - RED_ZONE;
-    if (sp - RED_ZONE < c->mark_origin)
-        c->mark_origin = sp - RED_ZONE;
+    if (from < c->mark)
+        c->mark = from;
+    if (from < c->mark_origin)
+        c->mark_origin = from;
 }
 
 bool touch_is_released(struct context *c, gaddr address) {

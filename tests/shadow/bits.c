@@ -398,7 +398,7 @@ static unsigned misplaced(const uint8_t *told, const uint8_t *said, const uint8_
     return wrong;
 }
 
-/* BITS_TIMER: a signal each millisecond and a second thread that copies padding. */
+/* BITS_TIMER: a signal every 150 microseconds and a second thread that copies padding. */
 static volatile long ticks;
 static void on_tick(int number, siginfo_t *info, void *context) {
     char room[64];
@@ -429,7 +429,7 @@ static void disturb(void) {
     action.sa_sigaction = on_tick;
     action.sa_flags = SA_SIGINFO | SA_RESTART;
     sigaction(SIGALRM, &action, NULL);
-    struct itimerval each = {{0, 1000}, {0, 1000}};
+    struct itimerval each = {{0, 150}, {0, 150}};
     setitimer(ITIMER_REAL, &each, NULL);
     pthread_t thread;
     pthread_create(&thread, NULL, copy_padding, NULL);

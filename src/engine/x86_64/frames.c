@@ -216,6 +216,10 @@ void emit_owing(uint32_t owes, bool flags_live) {
         emit_save_flags();
     emit_spill(&out, RCX);
     emit_op(&out, 0x8d, RCX, RSP, -8 * (int)(owes & OWES_WORDS));
+    emit8(&out, 0x48); /* and rcx, -8: what is undone goes by words */
+    emit8(&out, 0x83);
+    emit8(&out, 0xe1);
+    emit8(&out, -8);
     lower_mark(CTX_MARK);
     if (owes & OWES_ORIGINS)
         lower_mark(CTX_MARK_ORIGIN);
