@@ -74,7 +74,7 @@ class Program:
         if kind in REAL:
             ways = [f"{v} + {n}", f"{v} * {n}", f"-{v}", f"({kind})halved({v})", f"{n} - {v}"]
         else:
-            ways = [f"({kind})({v} + {n})", f"({kind})({v} * {n}u)", f"({kind})({v} ^ {n})", f"({kind})~{v}",
+            ways = [f"({kind})({v} + {n})", f"({kind})((unsigned long){v} * {n})", f"({kind})({v} ^ {n})", f"({kind})~{v}",
                     f"({kind})({n} - {v})", f"({kind})passed((int){v})", f"({kind})summed({v}, 1, 2)"]
         return w, f"{kind} {w} = {r.choice(ways)};"
 
