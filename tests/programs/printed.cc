@@ -45,6 +45,9 @@ int main(int count, char **) {
     t = a[3] * 3;
     step();
     fprintf(stdout, "%d and %d\n", 1, t); // expect: uninitialized-value from=heap origin=33 count=1
+    double depth = a[7] * 3.0, tide = a[8] + 0.5;
+    step();
+    sprintf(text, "%f, %f, %f, %f", 1.0, 2.0, depth, tide); // expect: uninitialized-value
     for (int k = 4; k < 7; k++)
         printf("%d\n", a[k]); // expect: uninitialized-value from=heap origin=33 count=3
     t = b[0] * 5;

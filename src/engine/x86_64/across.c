@@ -43,7 +43,9 @@ struct glance {
     uint64_t read, overwritten;
     uint64_t code, code_end; /* the bytes there and from the eighth on, to know it again */
     uint8_t length, role;
-    bool by_slot; /* target is a fixed place that another jump or call goes by */
+    bool by_slot;    /* target is a fixed place that another jump or call goes by */
+    uint8_t vectors; /* what it sets AL to: before a call of a variadic function how many vectors
+                        hold arguments (psABI 3.5.7) */
 } __attribute__((aligned(64)));
 
 /* Searches come by the same code again and again. */
@@ -153,7 +155,12 @@ static struct glance look(struct search *s, gaddr pc) {
         g.target = branch_target(&i);
     else if (g.role == INDIRECT || g.role == CALL)
         g.target = transfer_slot_of(&i);
-    g.by_slot = g.role == INDIRECT || (g.role == CALL && i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE);
+    if (i.z.mnemonic == ZYDIS_MNEMONIC_MOV && i.operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+        i.operands[0].reg.value == ZYDIS_REGISTER_EAX &&
+        i.operands[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && i.operands[1].imm.value.u <= 8)
+        g.vectors = (uint8_t)i.operands[1].imm.value.u;
+    g.by_slot = g.role == INDIRECT ||
+                (g.role == CALL && i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE);
     g.code = word_at(pc);
     g.code_end = word_at(pc + 7);
     if (known)
@@ -193,7 +200,7 @@ static struct inside read_inside(struct search *caller, gaddr pc, int depth) {
                 break;
             found.read |= w.set & g.read;
             if (goes && !to) {
-                found.handed_on |= w.set & integer_arguments;
+                found.handed_on |= w.set;
             } else if (g.role == CALL && depth < DEPTH && (w.set & ~found.read)) {
                 struct inside called = read_inside(caller, to, depth + 1);
                 found.read |= w.set & called.read;
@@ -214,6 +221,12 @@ static struct inside read_inside(struct search *caller, gaddr pc, int depth) {
     return found;
 }
 
+/* What an unknown function may get as arguments: others than variadic ones are seldom given
+   vectors that were set before the last call. */
+static uint64_t given(int vectors) {
+    return integer_arguments | ((1ULL << vectors) - 1) << ELEMENT_VECTOR;
+}
+
 /* Where a way is not followed to its end what is open on it counts as read; and so does what may
    be an argument of a function that is not known, if `handed_on`. */
 static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live, bool handed_on) {
@@ -225,6 +238,7 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live, bool hand
     while (s.count && set & ~found) {
         struct way way = next_way(&s);
         uint64_t left = way.set & ~found;
+        int vectors = 0;
         pc = way.pc;
         for (int turn = TURN; left; ahead--) {
             if (ahead == AHEAD - VECTORS_AHEAD && spare_vectors)
@@ -234,7 +248,7 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live, bool hand
                 found |= left;
                 break;
             }
-            if (!turn-- && add_way(&s, pc, left))
+            if (turn-- <= 0 && !vectors && add_way(&s, pc, left))
                 break;
             struct glance g = look(&s, pc);
             bool goes = g.role == JUMP || g.role == CALL || g.role == INDIRECT;
@@ -245,11 +259,13 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live, bool hand
             if ((g.read | g.overwritten) & RETURN_DEAD & ~0ULL << ELEMENT_VECTOR)
                 spare_vectors = 0;
             if (goes && !to && handed_on) { /* a jump maybe to a case of a switch */
-                read |= left & (g.role == CALL ? integer_arguments : ~0ULL);
+                read |= left & (g.role == CALL ? given(vectors) : ~0ULL);
             } else if (g.role == CALL && to && (left & ~read & arguments)) {
                 struct inside called = read_inside(&s, to, 0);
-                read |= left & (called.read | (handed_on ? called.handed_on : 0));
+                read |= left & (called.read | (handed_on ? called.handed_on & given(vectors) : 0));
             }
+            if (g.role == CALL || g.overwritten & 1ULL << RAX)
+                vectors = g.vectors;
             found |= read;
             left &= ~read & ~g.overwritten;
             if (g.role == BRANCH && comes_again(&s, pc, left))
@@ -266,8 +282,12 @@ static uint64_t read_behind(gaddr pc, uint64_t set, bool vectors_live, bool hand
 }
 
 uint64_t across_read(gaddr pc, uint64_t set) { return read_behind(pc, set, false, false); }
-uint64_t across_read_or_handed_on(gaddr pc, uint64_t set) { return read_behind(pc, set, false, true); }
-uint64_t across_read_while_running(gaddr pc, uint64_t set) { return read_behind(pc, set, true, true); }
+uint64_t across_read_or_handed_on(gaddr pc, uint64_t set) {
+    return read_behind(pc, set, false, true);
+}
+uint64_t across_read_while_running(gaddr pc, uint64_t set) {
+    return read_behind(pc, set, true, true);
+}
 
 /* What a function may look at that it was called with. */
 static const uint64_t handed_over = ~RETURN_DEAD | arguments;
