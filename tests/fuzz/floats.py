@@ -1,9 +1,8 @@
 """Random functions of floating-point numbers - scalars, vectors, complex, x87, structures that are
 handed over in registers - over bytes of which some bits are undefined: where a result varies with
 those bits it must be undefined, or something told. floats.py TONDO [SEEDS] [FIRST]"""
-import random
 
-from ways import COMPARES, FUNCTIONS, HEAD, check, start, tail
+from ways import COMPARES, check, functions
 
 COMPILERS = ["gcc -O0", "gcc -O2", "gcc -O3 -march=haswell", "gcc -O2 -mfpmath=387",
              "gcc -O3 -ffast-math -march=haswell", "clang -O0", "clang -O2", "clang -O3 -march=haswell"]
@@ -143,16 +142,5 @@ def statement(r, depth):
     return inner() + " " + inner()
 
 
-def program(seed):
-    r = random.Random(seed)
-    text = [HEAD, OTHERS]
-    for k in range(FUNCTIONS):
-        text.append(f"{APART}void f{k}(const uint8_t *a, uint8_t *o) {{\n")
-        text += [f"    {start(r) % f'v{v}'}\n" for v in range(4)]
-        text.append(VARIABLES)
-        text += [f"    {{ {statement(r, 2)} }}\n" for _ in range(r.randrange(1, 6))]
-        text.append(RESULT + "}\n")
-    return "".join(text) + tail(SIZE)
-
-
+program = functions(OTHERS, VARIABLES, RESULT, SIZE, statement)
 check([f"{compiler} -Wno-psabi -Wl,--no-as-needed -lm" for compiler in COMPILERS], program)

@@ -2,10 +2,9 @@
 over bytes of which some bits are undefined, compiled in many ways: where a result varies with
 those bits it must be undefined, or something told. places.py TONDO [SEEDS] [FIRST]"""
 import pathlib
-import random
 import re
 
-from ways import COMPARES, FUNCTIONS, HEAD, NUMBERS, TYPES, check, start, tail
+from ways import COMPARES, NUMBERS, TYPES, check, functions
 
 COMPILERS = ["gcc -O0", "gcc -Os", "gcc -O2", "gcc -O3 -march=haswell", "gcc -O3 -funroll-all-loops",
              "clang -O0", "clang -O2", "clang -O3 -march=haswell"]
@@ -245,16 +244,5 @@ def statement(r, depth):
     return inner() + " " + inner()
 
 
-def program(seed):
-    r = random.Random(seed)
-    text = [HEAD, OTHERS]
-    for k in range(FUNCTIONS):
-        text.append(f"{APART}void f{k}(const uint8_t *a, uint8_t *o) {{\n")
-        text += [f"    {start(r) % f'v{v}'}\n" for v in range(4)]
-        text.append(VARIABLES)
-        text += [f"    {{ {statement(r, 2)} }}\n" for _ in range(r.randrange(1, 6))]
-        text.append(RESULT + "}\n")
-    return "".join(text) + tail(SIZE)
-
-
+program = functions(OTHERS, VARIABLES, RESULT, SIZE, statement)
 check(COMPILERS, program)

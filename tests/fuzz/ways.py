@@ -2,6 +2,7 @@
 are undefined; where a result varies with those bits it must be undefined, or something told."""
 import os
 import pathlib
+import random
 import subprocess
 import sys
 import tempfile
@@ -52,6 +53,21 @@ def start(r):
     a, b = r.randrange(8), r.randrange(8)
     text = r.choice([f"a[{a}]", f"(a[{a}] | a[{b}] << 8)", "(a[0] | a[1] << 8 | a[2] << 16)"])
     return f"{kind} %s = ({kind}){text};"
+
+
+def functions(others, variables, result, size, statement):
+    """Programs of functions that begin with such variables and end with such a result."""
+    def program(seed):
+        r = random.Random(seed)
+        text = [HEAD, others]
+        for k in range(FUNCTIONS):
+            text.append(f"static __attribute__((noinline)) void f{k}(const uint8_t *a, uint8_t *o) {{\n")
+            text += [f"    {start(r) % f'v{v}'}\n" for v in range(4)]
+            text.append(variables)
+            text += [f"    {{ {statement(r, 2)} }}\n" for _ in range(r.randrange(1, 6))]
+            text.append(result + "}\n")
+        return "".join(text) + tail(size)
+    return program
 
 
 def check(compilers, program):
