@@ -484,7 +484,7 @@ uint64_t dirty_now(struct context *c);
 /* Makes these elements defined. */
 void dirty_clear(struct context *c, uint64_t elements);
 /* Of the registers of AVX-512, what means nothing after a return to that place (psABI: all but the
-   first two vectors) and is not read there. */
+   first two vectors) and is read neither there nor behind the calls that have not returned yet. */
 void dirty_returned(struct context *c, gaddr to);
 /* Parts of the processor's state by their numbers (SDM volume 1, 13.1) that are
    undefined bits of shared elements: where one lies in an XSAVE area, in bytes, and its

@@ -1,9 +1,7 @@
 """Random functions of C++ over bytes of which some bits are undefined: virtual functions,
 exceptions, lambdas, containers, coroutines, threads; where a result varies with those bits it must
 be undefined, or something told. classes.py TONDO [SEEDS] [FIRST]"""
-import random
-
-from ways import COMPARES, HEAD, NUMBERS, TYPES, check, results, start
+from ways import COMPARES, NUMBERS, TYPES, check, functions
 
 COMPILERS = ["g++ -O0", "g++ -O2", "g++ -O3 -march=haswell", "clang++ -O0", "clang++ -O2",
              "clang++ -O3 -march=haswell"]
@@ -355,17 +353,11 @@ def statement(r, depth):
     return statement(r, depth - 1) + " " + statement(r, depth - 1)
 
 
+made = functions(OTHERS, VARIABLES, RESULT, SIZE, statement, FUNCTIONS, ROUNDS)
+
+
 def program(seed):
-    r = random.Random(seed)
-    text = [HEAD, OTHERS]
-    for k in range(FUNCTIONS):
-        text.append(f"static APART void f{k}(const uint8_t *a, uint8_t *o) {{\n")
-        text += [f"    {start(r) % f'v{v}'}\n" for v in range(4)]
-        text.append(VARIABLES)
-        text += [f"    {statement(r, 2)}\n" for _ in range(r.randrange(1, 6))]
-        text.append(RESULT + "}\n")
-    tail = results([f"f{k}" for k in range(FUNCTIONS)], SIZE, ROUNDS, used=20)
-    return "".join(text) + tail.replace("int main(void) {", "int main() {\n    post here;\n    worker = &here;")
+    return made(seed).replace("int main(void) {", "int main() {\n    post here;\n    worker = &here;")
 
 
 check([f"{compiler} -std=c++20 -Wno-narrowing" for compiler in COMPILERS], program)

@@ -43,8 +43,8 @@ def results(names, size, rounds, used):
     return TAIL % (", ".join(names), size, rounds, used)
 
 
-def tail(size):
-    return results([f"f{k}" for k in range(FUNCTIONS)], size, ROUNDS, used=20)
+def tail(size, functions=FUNCTIONS, rounds=ROUNDS):
+    return results([f"f{k}" for k in range(functions)], size, rounds, used=20)
 
 
 def start(r):
@@ -55,18 +55,18 @@ def start(r):
     return f"{kind} %s = ({kind}){text};"
 
 
-def functions(others, variables, result, size, statement):
+def functions(others, variables, result, size, statement, count=FUNCTIONS, rounds=ROUNDS):
     """Programs of functions that begin with such variables and end with such a result."""
     def program(seed):
         r = random.Random(seed)
         text = [HEAD, others]
-        for k in range(FUNCTIONS):
+        for k in range(count):
             text.append(f"static __attribute__((noinline)) void f{k}(const uint8_t *a, uint8_t *o) {{\n")
             text += [f"    {start(r) % f'v{v}'}\n" for v in range(4)]
             text.append(variables)
             text += [f"    {{ {statement(r, 2)} }}\n" for _ in range(r.randrange(1, 6))]
             text.append(result + "}\n")
-        return "".join(text) + tail(size)
+        return "".join(text) + tail(size, count, rounds)
     return program
 
 
