@@ -34,7 +34,8 @@ class Kind:
         to, other = r.sample(self.arrays, 2)
         what = r.choice(["copy", "turn", "swap", "rotate", "shift", "some", "sort", "define", "touch",
                          "undefine", "halves", "through", "pointers", "bubble", "either",
-                         "each", "all", "parts", "parts turned", "walk"])
+                         "each", "all", "parts", "parts turned", "walk", "fill", "fill and number",
+                         "fill by turns"])
         if not m and what in ("define", "touch", "undefine"):
             what = "copy"
         i = r.randrange(n)
@@ -75,6 +76,18 @@ class Kind:
                     f"while (k >= sizeof(u)) {{ k -= sizeof(u); {still} *to++ = *from++; }} "
                     f"char *last = (char *)to; while (k--) last[k] = ((const char *)from)[k];",
                     (to, other), assign([(j, j) for j in range(n)]))
+        if what.startswith("fill"): # from what a compiler keeps in registers
+            j = r.randrange(n)
+
+            def run(s):
+                from_, last = copy.deepcopy(s[other][i]), copy.deepcopy(s[other][j])
+                for d in range(n):
+                    s[to][d] = copy.deepcopy(last if what == "fill by turns" and d % 2 else from_)
+                    if what == "fill and number":
+                        s[to][d][0] = d
+            copies = {"fill": "x[i] = u;", "fill and number": "x[i] = u; x[i].key = i;",
+                      "fill by turns": "if (i % 2) x[i] = v; else x[i] = u;"}[what]
+            return f"{t} u = y[{i}], v = y[{j}]; (void)v; {loop} {{ {copies} }}", (to, other), run
         if what == "turn":
             return (f"{loop} x[i] = y[{n - 1} - i];", (to, other),
                     assign([(j, n - 1 - j) for j in range(n)]))

@@ -190,7 +190,7 @@ static int element_of_slot(int slot) {
     return slot < ELEMENT_VECTOR ? slot : ELEMENT_VECTOR + (slot - ELEMENT_VECTOR) / 2;
 }
 
-static int bits_of_element(int element) {
+int bits_of_element(int element) {
     return element < ELEMENT_VECTOR ? CTX_UNDEFINED + 8 * element
                                     : CTX_UNDEFINED_VECTOR + 64 * (element - ELEMENT_VECTOR);
 }

@@ -71,6 +71,8 @@ uint32_t address_uses(const struct memory *m);
 uint64_t wholly_written(const struct instruction *i);
 /* Those of which a load of so many bytes notes undefined bits. */
 uint64_t noted_elements(int element, int size);
+/* Where the context has the undefined bits of a general or vector register. */
+int bits_of_element(int element);
 /* Bytes that a load takes as they are and a store of them may put elsewhere in one go;
    0: none. */
 uint32_t copied_size(const struct instruction *load);

@@ -144,6 +144,8 @@ void emit_dirty_link(gaddr target) {
     }
     /* whoever came here found something undefined, and that is still so */
     if (!now.changed || dirty_word_count(now.possible) > FEW_WORDS) {
+        if (go_on_steady)
+            emit_into_steady(0, false);
         add_dirty_link(target);
         return;
     }

@@ -2,7 +2,7 @@
    version beside the dirty one: in it the bits and origins at each target are already what
    they become, or only the origins change, and everything else is defined. It keeps the
    registers it works with until it leaves, and for each pointer that only steps along the
-   place of its origins. Where anything is not so it leaves for the dirty version, at the
+   place of its origins. The same goes for registers that stay as they are and are stored. Where anything is not so it leaves for the dirty version, at the
    instruction it has come to.
 
    Where it can be told what the words look like, there is one version more, the first of a
@@ -13,7 +13,8 @@
 #include "plan.h"
 
 enum { PATIENCE = 4, PAUSE = 64 }; /* rounds */
-enum { STEPS = 48, PAIRS = 8, PLACES = 2 * PAIRS, OTHERS = 2 * PAIRS, LEAVES = 1024 };
+enum { STEPS = 48, PAIRS = 8, HELD = 8, PLACES = 2 * PAIRS + HELD, OTHERS = 2 * PAIRS, LEAVES = 1024 };
+enum { DIFFERS = 4 * (PAIRS + HELD) };
 
 /* One way of naming memory, and the register with the place of its origins. */
 struct place {
@@ -34,18 +35,28 @@ static struct pair {
     uint64_t spent; /* so wherever the loop goes: what counts as defined behind the store */
     bool late; /* others may read the target before the store: origins change only there */
     bool carried; /* where it goes is known at the store only: two registers bring bits and origin */
-    int leave; /* the step it leaves for */
-    struct differs {
-        uint8_t *jump, *same; /* taken where an origin changes; where it goes on */
-        struct memory to;
-        int reg, offset, done; /* of the place; of the piece in the operand */
-    } differs[4];
-    int differ_count;
     struct unrecorded none[4];
     int load_leave;
     struct pattern patterns[4];
 } pairs[PAIRS];
 
+/* A store of a register with undefined bits that nothing in the loop changes. */
+static struct held {
+    const struct instruction *store;
+    int place, size, element;
+} held[HELD];
+
+/* Where the origins at a target turn out to be others. */
+static struct differs {
+    uint8_t *jump, *same; /* taken there; where it goes on */
+    struct memory to;
+    bool in_context;       /* the bits of what is stored are there, not at the target */
+    int reg, offset, done; /* of the place; of the piece in the operand */
+    int bits, size;        /* in the context; bytes */
+    int origin, leave;     /* the register with the new one; the step it leaves for */
+} differs[DIFFERS];
+
+static int held_count, differ_count;
 static int pair_count, place_count, step_count, leave_count;
 static struct place places[PLACES];
 static uint8_t *usual[STEPS + 1]; /* the dirty version's code of each step */
@@ -153,7 +164,7 @@ static bool is_under_way(const struct pair *p, int step) {
     return p->load < trace + step && p->store >= trace + step;
 }
 
-static bool find_pairs(void) {
+static void find_pairs(void) {
     pair_count = 0;
     for (const struct instruction *i = trace; i < trace + step_count; i++) {
         uint32_t size = copied_size(i) ? copied_size(i) : part_size(i);
@@ -173,7 +184,43 @@ static bool find_pairs(void) {
             continue;
         pair_count++;
     }
-    return pair_count > 0;
+}
+
+static const struct held *held_of(const struct instruction *i) {
+    for (const struct held *h = held; h < held + held_count; h++)
+        if (h->store == i)
+            return h;
+    return NULL;
+}
+
+static bool is_undefined_now(int element) {
+    const uint8_t *bits = (const uint8_t *)current() + bits_of_element(element);
+    uint8_t any = 0;
+    for (int k = 0; k < (element < ELEMENT_VECTOR ? 8 : 32); k++)
+        any |= bits[k];
+    return any;
+}
+
+static bool loop_writes(uint64_t elements) {
+    for (const struct instruction *i = trace; i < trace + step_count; i++)
+        if (plan_outputs(i) & elements)
+            return true;
+    return false;
+}
+
+static void find_held(void) {
+    held_count = 0;
+    for (const struct instruction *i = trace; i < trace + step_count && held_count < HELD; i++) {
+        if (role_of(i) != PLAIN || !is_plain_store(i))
+            continue;
+        const struct memory *to = &i->memory[i->encoded];
+        int element = element_of(i->operands[1].reg.value), size = (int)to->size;
+        uint64_t own = whole_element(element);
+        if (size < 4 || !(own & possible) || (element < 16 && address_uses(to) & 1u << element) ||
+            !is_undefined_now(element) || loop_writes(own))
+            continue;
+        held[held_count++] = (struct held){.store = i, .size = size, .element = element};
+    }
 }
 
 /* How the place moves when the instruction has run. */
@@ -240,6 +287,8 @@ static void find_places(void) {
         p->from_place = place_for(&from, (int)(p->load - trace));
         p->to_place = place_for(&to, (int)(at - trace));
     }
+    for (struct held *h = held; h < held + held_count; h++)
+        h->place = place_for(&h->store->memory[h->store->encoded], (int)(h->store - trace));
 }
 
 static int take_register(void) {
@@ -325,6 +374,8 @@ static bool finds_undefined(void) {
     enum { AHEAD = 8, SEVERAL = 2 };
     int rounds = 0;
     bool told = false;
+    if (held_count)
+        return true;
     for (int k = 0; k < pair_count; k++)
         told |= operand_stride(&pairs[k].load->memory[pairs[k].load->encoded]) != 0;
     if (!told)
@@ -427,7 +478,8 @@ static bool others_are_defined(void) {
     for (int s = 0; s < step_count; s++) {
         const struct instruction *i = &trace[s];
         const struct pair *p = pair_of(i);
-        uint64_t own = p ? whole_element(p->element) : 0;
+        const struct held *h = held_of(i);
+        uint64_t own = p ? whole_element(p->element) : h ? whole_element(h->element) : 0;
         uint64_t written = plan_outputs(i) & ~flags;
         if (p && p->load == i && !(set & own & ~loaded_elements(p)))
             written &= loaded_elements(p); /* what else it writes is defined, and was */
@@ -486,6 +538,7 @@ static void find_late(void) {
             continue;
         for (const struct instruction *i = pairs[k].load + 1; i < pairs[k].store; i++) {
             const struct pair *other = pair_of(i);
+            pairs[k].late |= held_of(i) != NULL;
             if (is_part(&pairs[k])) { /* changes nothing */
                 pairs[k].late |= other && !is_part(other);
                 continue;
@@ -544,7 +597,9 @@ static bool is_steady(int count) {
                 return false;
         used |= i->registers_used | i->registers_written;
     }
-    if (!find_pairs())
+    find_pairs();
+    find_held();
+    if (!pair_count && !held_count)
         return false;
     find_late();
     if (parts_are_late() || !one_is_carried())
@@ -552,7 +607,7 @@ static bool is_steady(int count) {
     find_places();
     find_dead();
     varying = words_vary();
-    patterned = !varying && find_patterns();
+    patterned = !varying && !held_count && find_patterns();
     if (!patterned)
         constant_count = 0;
     return choose_registers() && others_are_defined();
@@ -654,16 +709,15 @@ static int emit_place(const struct memory *m, struct place *p, int step, int *of
 }
 
 /* The target's origins at `done` become those in the register. */
-static void emit_target(struct pair *p, const struct memory *to, int step, int done, int origin) {
-    struct differs *d = &p->differs[p->differ_count++];
-    int offset;
-    d->reg = emit_place(to, &places[p->to_place], step, &offset);
-    d->offset = offset + done;
-    d->jump = emit_compare_origin(d->reg, origin, p->size >= 8, d->offset);
+static struct differs *emit_target(const struct memory *to, int at, int size, int step, int done,
+                                   int origin) {
+    int offset, reg = emit_place(to, &places[at], step, &offset);
+    struct differs *d = &differs[differ_count++];
+    *d = (struct differs){.to = *to, .reg = reg, .offset = offset + done, .done = done,
+                          .size = size, .origin = origin, .leave = step};
+    d->jump = emit_compare_origin(reg, origin, size >= 8, d->offset);
     d->same = out.at;
-    d->to = *to;
-    d->done = done;
-    p->leave = step;
+    return d;
 }
 
 static uint8_t *emit_if_zero(int reg) { /* test reg, reg */
@@ -791,13 +845,13 @@ static void emit_even_load(struct pair *p, int step) {
                 emit_twice(word);
             emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
         }
-        if (!p->late)
-            emit_target(p, &p->to, step, done, word);
+        struct differs *d =
+            p->late ? NULL : emit_target(&p->to, p->to_place, p->size, step, done, word);
         if (p->late && expected == WORD_DEFINED)
             defined = emit_if_defined(from, 16, done);
         emit_unless_recorded(word, piece == 8, from, done, expected, &p->none[done / 8]);
-        if (!p->late)
-            p->differs[p->differ_count - 1].same = out.at;
+        if (d)
+            d->same = out.at;
         if (defined)
             patch_jump(defined, out.at);
     }
@@ -805,7 +859,6 @@ static void emit_even_load(struct pair *p, int step) {
 
 static void emit_pair_load(struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
-    p->differ_count = 0;
     p->load_leave = step;
     for (const struct instruction *i = p->load + 1; i < p->store && !p->late; i++)
         for (int k = 0; k < i->memory_count; k++)
@@ -828,7 +881,7 @@ static void emit_pair_store(struct pair *p, int step) {
     }
     for (int done = 0; p->late && done < p->size; done += 8) {
         emit_from_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
-        emit_target(p, &p->store->memory[p->store->encoded], step, done, word);
+        emit_target(&p->store->memory[p->store->encoded], p->to_place, p->size, step, done, word);
     }
 }
 
@@ -845,7 +898,6 @@ static void emit_carried(const struct pair *p) {
 static void emit_carried_load(struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
     uint8_t *jumps[4];
-    p->differ_count = 0;
     p->load_leave = step;
     if (is_part(p))
         emit_part_bits(from, carried_bits);
@@ -876,12 +928,28 @@ static void emit_carried_store(struct pair *p, int step) {
         emit_part_target(to, carried_origin, step);
     } else {
         bool found = places[p->to_place].found;
-        emit_target(p, to, step, 0, carried_origin);
+        emit_target(to, p->to_place, p->size, step, 0, carried_origin);
         places[p->to_place].found = found;
     }
     patch_jump(defined, out.at);
     if (!p->dead)
         emit_carried(p);
+}
+
+static void emit_held_store(const struct held *h, int step) {
+    const struct memory *to = &h->store->memory[h->store->encoded];
+    find_place(to, &places[h->place], step);
+    for (int done = 0; done < h->size; done += 8) {
+        int bits = bits_of_element(h->element);
+        emit_from_context(&out, word, bits + done);
+        leave_by(emit_compare_bits(to, word, h->size >= 8, done), step);
+        uint8_t *defined = emit_if_zero(word);
+        emit_from_context(&out, word, CTX_ORIGIN_OF(h->element) + done);
+        struct differs *d = emit_target(to, h->place, h->size, step, done, word);
+        d->in_context = true;
+        d->bits = bits;
+        patch_jump(defined, out.at);
+    }
 }
 
 /* Compares the undefined bits of the words at one end of a pair with what is expected. */
@@ -975,7 +1043,10 @@ static void emit_step(int step) {
         expecting ? emit_expected_load(p, step) : emit_pair_load(p, step);
     else if (p)
         expecting ? emit_expected_store(p, step) : emit_pair_store(p, step);
-    for (int k = 0; k < i->memory_count && !p; k++)
+    const struct held *h = held_of(i);
+    if (h)
+        emit_held_store(h, step);
+    for (int k = 0; k < i->memory_count && !p && !h; k++)
         emit_defined_check(i, &i->memory[k], step);
     note_place(i->pc, spilled, false);
     emit_plain(i);
@@ -1033,15 +1104,36 @@ static int leave_by_upper(uint64_t set, int size, uint8_t **leave) {
     return count;
 }
 
+/* Jumps taken where a register that the loop stores has an origin that holds nowhere. */
+static int leave_by_unrecorded(uint8_t **leave) {
+    int count = 0;
+    for (const struct held *h = held; h < held + held_count; h++)
+        for (int done = 0; done < h->size; done += 4) {
+            emit8(&out, 0x64); /* cmp dword fs:[bits], 0 */
+            emit8(&out, 0x83);
+            emit_memory(&out, 7, -1, -1, 1, bits_of_element(h->element) + done);
+            emit8(&out, 0);
+            uint8_t *defined = emit_short_jump(IF_ZERO);
+            emit8(&out, 0x64); /* cmp dword fs:[origin], ORIGIN_LEAST */
+            emit8(&out, 0x81);
+            emit_memory(&out, 7, -1, -1, 1, CTX_ORIGIN_OF(h->element) + done);
+            emit32(&out, ORIGIN_LEAST);
+            leave[count++] = emit_short_jump(IF_BELOW);
+            patch_jump(defined, out.at);
+        }
+    return count;
+}
+
 void emit_into_steady(int step, bool noted) {
     int count = 0;
-    uint8_t *odd[PLACES], *held[16 + PAIRS];
+    uint8_t *odd[PLACES], *other[16 + PAIRS + 8 * HELD];
     if (step > step_count || !steps[step] || (followed[step] & ~undefined[step] & ~assumed))
         return;
     out.kept = 0;
-    int holding = emit_compare_words(assumed & followed[step], held);
+    int holding = emit_compare_words(assumed & followed[step], other);
     for (int size = 1; size <= 2; size++)
-        holding += leave_by_upper(lower[size] & followed[step], size, held + holding);
+        holding += leave_by_upper(lower[size] & followed[step], size, other + holding);
+    holding += leave_by_unrecorded(other + holding);
     emit_registers(spilled, emit_spill);
     if (noted)
         note_place(trace[step].pc, spilled, false);
@@ -1061,7 +1153,7 @@ void emit_into_steady(int step, bool noted) {
         patch_jump(odd[k], out.at);
     emit_registers(spilled, emit_unspill);
     for (int k = 0; k < holding; k++)
-        patch_jump(held[k], out.at);
+        patch_jump(other[k], out.at);
 }
 
 /* Not where code relies on what was done before the step. */
@@ -1169,7 +1261,7 @@ void emit_steady(void) {
     while ((uintptr_t)out.at % LINE) /* nobody comes by here */
         emit8(&out, 0x90);
     again = out.at;
-    other_count = 0;
+    other_count = differ_count = 0;
     expecting = patterned;
     if (patterned) {
         emit_round();
@@ -1186,22 +1278,19 @@ void emit_steady(void) {
             int count = emit_unrecorded(&pairs[k].none[done / 8], jumps);
             leave_by_all(jumps, count, pairs[k].load_leave);
         }
-    for (int k = 0; k < pair_count; k++)
-        for (int n = 0; n < pairs[k].differ_count; n++) {
-            const struct differs *d = &pairs[k].differs[n];
-            uint8_t *jumps[4];
-            patch_jump(d->jump, out.at);
-            int origin = pairs[k].carried ? carried_origin : word;
-            int count = emit_change_origins(d->reg, origin, d->offset, pairs[k].size >= 8 ? 8 : 4,
-                                            &d->to, 0, d->done, jumps);
-            emit_jump(&out, d->same);
-            if (pairs[k].carried && count == 2) { /* of the second half: it stands first then */
-                patch_jump(jumps[--count], out.at);
-                emit_rotate(carried_origin);
-                leave_by(emit_long_jump(), pairs[k].leave);
-            }
-            leave_by_all(jumps, count, pairs[k].leave);
+    for (const struct differs *d = differs; d < differs + differ_count; d++) {
+        uint8_t *jumps[4];
+        patch_jump(d->jump, out.at);
+        int count = emit_change_origins(d->reg, d->origin, d->offset, d->size >= 8 ? 8 : 4,
+                                        d->in_context ? NULL : &d->to, d->bits, d->done, jumps);
+        emit_jump(&out, d->same);
+        if (d->origin == carried_origin && count == 2) { /* of the second half: it stands first then */
+            patch_jump(jumps[--count], out.at);
+            emit_rotate(carried_origin);
+            leave_by(emit_long_jump(), d->leave);
         }
+        leave_by_all(jumps, count, d->leave);
+    }
     for (int s = 0; s < step_count; s++) {
         bool left = false;
         for (int k = 0; k < leave_count; k++)

@@ -279,7 +279,7 @@ void emit_branch(const struct instruction *i, uint32_t flags_after) {
         emit_conditional_link(i->z.opcode & 15, branch_target(i));
         return;
     }
-    if (!now.changed || (!now.possible && !steady)) {
+    if (!steady && (!now.changed || !now.possible)) {
         emit_conditional_dirty_link(i->z.opcode & 15, branch_target(i));
         return;
     }
