@@ -134,6 +134,12 @@ static void follow_word(struct reach *r, uint64_t word) {
 
 #define PIECE 65536
 
+/* Of large ranges most may never have been touched. */
+static uint64_t untouched(struct reach *r, uint64_t address, uint64_t size) {
+    uint64_t n = r->untouched && size > PIECE ? r->untouched(r->self, address, size) : 0;
+    return n < size ? n : size;
+}
+
 static void scan(struct reach *r, uint64_t address, uint64_t size,
                  void (*each)(struct reach *r, uint64_t word)) {
     static uint64_t words[PIECE / 8];
@@ -143,6 +149,9 @@ static void scan(struct reach *r, uint64_t address, uint64_t size,
     address += skip;
     size = (size - skip) & ~(uint64_t)7;
     while (size) {
+        uint64_t none = untouched(r, address, size);
+        address += none;
+        size -= none;
         uint64_t n = size < PIECE ? size : PIECE;
         r->read(r->self, address, words, n);
         for (uint64_t k = 0; k < n / 8; k++)
@@ -190,6 +199,11 @@ static void scan_odd(struct reach *r, uint64_t address, uint64_t size) {
     address += skip;
     size = (size - skip) & ~(uint64_t)7;
     while (size >= 16) {
+        uint64_t none = untouched(r, address, size);
+        if (none > 8) { /* one may begin in its last word */
+            address += none - 8;
+            size -= none - 8;
+        }
         uint64_t n = size < PIECE ? size : PIECE;
         const unsigned char *bytes = (const unsigned char *)words;
         r->read(r->self, address, words, n);

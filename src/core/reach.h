@@ -31,6 +31,9 @@ struct reach {
     uint32_t block_count;
     /* Copies guest memory; bytes that cannot be read come back as 0. */
     void (*read)(void *self, uint64_t address, void *to, uint64_t size);
+    /* How many bytes from the address on, a multiple of 8, hold nothing but 0 for sure: memory that
+       was never touched. May be null: that is not known. */
+    uint64_t (*untouched)(void *self, uint64_t address, uint64_t size);
     /* Whether the address lies in a module's image (tables of virtual functions do). */
     bool (*is_static)(void *self, uint64_t address);
     /* Whether who made the block hands out pointers to that many bytes behind its first

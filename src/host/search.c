@@ -8,6 +8,7 @@
 
 #include <dirent.h>
 #include <errno.h>
+#include <fcntl.h>
 #include <inttypes.h>
 #include <linux/futex.h>
 #include <stdio.h>
@@ -26,7 +27,7 @@ struct range {
     uint64_t start, end;
 };
 
-enum { ANSWERS = 1024 };
+enum { ANSWERS = 1024, PAGE_STATES = 1 << 15, PAGE = 4096 };
 
 struct guest {
     const struct ledger *ledger;
@@ -38,6 +39,11 @@ struct guest {
     unsigned char *filled;
     struct range *images;
     size_t image_count;
+    struct range *plain; /* anonymous private memory: what was never touched there holds 0 */
+    size_t plain_count;
+    int pages; /* pagemap (proc(5)), -1: it cannot be read */
+    uint64_t page_states[PAGE_STATES]; /* of as many pages from the one numbered here on */
+    uint64_t first_page;
     const uint32_t *stacks; /* by block */
     struct symbols *symbols;
     struct answer { /* which functions allocate, by stack */
@@ -164,12 +170,39 @@ static void read_guest(void *self, uint64_t address, void *to, uint64_t size) {
     }
 }
 
+static const struct range *range_of(const struct range *list, size_t count, uint64_t address) {
+    for (size_t i = 0; i < count; i++)
+        if (address >= list[i].start && address < list[i].end)
+            return &list[i];
+    return NULL;
+}
+
+static uint64_t untouched(void *self, uint64_t address, uint64_t size) {
+    struct guest *g = self;
+    const uint64_t held = 3ull << 62; /* in memory, or swapped out */
+    const struct range *plain = range_of(g->plain, g->plain_count, address);
+    if (!plain || g->pages < 0 || address % 8)
+        return 0;
+    uint64_t end = plain->end - address < size ? plain->end : address + size, page = address / PAGE;
+    for (; page * PAGE < end; page++) {
+        if (page < g->first_page || page - g->first_page >= PAGE_STATES) {
+            g->first_page = page;
+            ssize_t n = pread(g->pages, g->page_states, sizeof g->page_states, (off_t)(page * 8));
+            if (n < (ssize_t)sizeof g->page_states) /* the rest counts as held */
+                memset((char *)g->page_states + (n > 0 ? n : 0), 0xff,
+                       sizeof g->page_states - (size_t)(n > 0 ? n : 0));
+            progress_step(0, 0);
+        }
+        if (g->page_states[page - g->first_page] & held)
+            break;
+    }
+    uint64_t to = page * PAGE < end ? page * PAGE : end;
+    return to > address ? (to - address) & ~7ull : 0;
+}
+
 static bool is_static(void *self, uint64_t address) {
     const struct guest *g = self;
-    for (size_t i = 0; i < g->image_count; i++)
-        if (address >= g->images[i].start && address < g->images[i].end)
-            return true;
-    return false;
+    return range_of(g->images, g->image_count, address) != NULL;
 }
 
 /* The module with the frame of the stack that is so many calls away from the allocator (1:
@@ -387,10 +420,13 @@ static void scan_roots(struct reach *r, struct guest *g) {
             room = room ? room * 2 : 64;
             list = realloc(list, room * sizeof *list);
             g->images = realloc(g->images, room * sizeof *g->images);
+            g->plain = realloc(g->plain, room * sizeof *g->plain);
         }
         list[count++] = m;
         if (m.inode)
             g->images[g->image_count++] = (struct range){m.start, m.end};
+        else if (m.protection[3] == 'p')
+            g->plain[g->plain_count++] = (struct range){m.start, m.end};
     }
     fclose(maps);
     uint64_t heap_end = HEAP_BASE + (uint64_t)HEAP_CHUNKS * CHUNK;
@@ -499,10 +535,14 @@ bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
     const struct ledger_process *p = &ledger->processes[process];
     run_ledger = ledger;
     run_process = process;
-    struct guest g = {.ledger = ledger, .process = process, .pid = pid};
+    static struct guest g;
+    char path[64];
+    g = (struct guest){.ledger = ledger, .process = process, .pid = pid, .first_page = UINT64_MAX};
     struct heap_directory head;
     if (!fetch(g.pid, p->heap_directory, &head, sizeof head) || head.chunk_count > HEAP_CHUNKS)
         return false;
+    snprintf(path, sizeof path, "/proc/%d/pagemap", (int)pid);
+    g.pages = open(path, O_RDONLY | O_CLOEXEC);
     g.chunk_count = head.chunk_count;
     g.chunks = calloc(g.chunk_count + 1, sizeof *g.chunks);
     struct found found = {0};
@@ -519,6 +559,7 @@ bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
                               .blocks = found.blocks,
                               .block_count = found.block_count,
                               .read = read_guest,
+                              .untouched = untouched,
                               .is_static = is_static,
                               .hands_out = hands_out,
                               .self = &g};
@@ -540,6 +581,9 @@ bool search_process(struct ledger *ledger, uint32_t process, pid_t pid,
     free(found.sequences);
     free(g.chunks);
     free(g.images);
+    free(g.plain);
+    if (g.pages >= 0)
+        close(g.pages);
     if (g.symbols)
         symbols_free(g.symbols);
     return ok;

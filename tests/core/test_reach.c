@@ -59,6 +59,50 @@ static void long_list(void) {
     free(blocks);
 }
 
+/* Roots of 64 TiB of which the last two words were ever written, at an odd place the last one. */
+#define EMPTY 0x100000000000ULL
+#define EMPTY_SIZE (64ULL << 40)
+#define TOUCHED (EMPTY + EMPTY_SIZE - 4096)
+static int reads;
+
+static void read_sparse(void *self, uint64_t address, void *to, uint64_t size) {
+    unsigned char *bytes = to;
+    (void)self;
+    reads++;
+    memset(to, 0, size);
+    uint64_t whole = at(2), odd = at(3);
+    for (uint64_t k = 0; k < size; k++) {
+        uint64_t a = address + k;
+        if (a >= TOUCHED && a < TOUCHED + 8)
+            bytes[k] = (unsigned char)(whole >> 8 * (a - TOUCHED));
+        if (a >= TOUCHED - 3 + 4000 && a < TOUCHED - 3 + 4008)
+            bytes[k] = (unsigned char)(odd >> 8 * (a - (TOUCHED - 3 + 4000)));
+    }
+}
+
+static uint64_t never_touched(void *self, uint64_t address, uint64_t size) {
+    (void)self;
+    if (address < EMPTY || address >= TOUCHED)
+        return 0;
+    return TOUCHED - address < size ? TOUCHED - address : size;
+}
+
+static void sparse_roots(void) {
+    struct reach_region region = {BASE, SLOT, 0, 5};
+    struct reach_block blocks[5];
+    for (int i = 0; i < 5; i++)
+        blocks[i] = (struct reach_block){.start = at(i), .size = 48, .live = true};
+    struct reach r = {.regions = &region, .region_count = 1, .blocks = blocks, .block_count = 5,
+                      .read = read_sparse, .untouched = never_touched};
+    reach_begin(&r);
+    reach_root(&r, EMPTY, EMPTY_SIZE);
+    reach_finish(&r);
+    CHECK(blocks[1].leak == LEAK_UNREACHABLE);
+    CHECK(blocks[2].leak == LEAK_REACHABLE);
+    CHECK(blocks[3].leak == LEAK_REACHABLE);
+    CHECK(reads < 100);
+}
+
 static bool hands_out(void *self, uint32_t block, uint64_t offset) {
     (void)self;
     return block == 3 && offset == 1;
@@ -122,6 +166,7 @@ static void links_and_marks(void) {
 
 int main(void) {
     long_list();
+    sparse_roots();
     links_and_marks();
     struct reach_region region = {BASE, SLOT, 0, 16};
     struct reach_block blocks[16];
