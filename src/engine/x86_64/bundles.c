@@ -656,8 +656,8 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
     for (int k = 0; k < b->piece_count; k++)
         if (!b->pieces[k].defined && !b->pieces[k].dead)
             noted |= noted_elements(b->pieces[k].element, b->pieces[k].size);
-    now.possible = noted | b->dropped;
-    dirty_drop(b->dropped | (noted & ~b->possible_after));
+    now.possible = noted;
+    dirty_drop(noted & (b->dropped | ~b->possible_after));
     emit_into_steady((int)(b->last - trace) + 1, true);
     emit_jump(&out, b->back);
     note_place(load->pc, spilled, false);
@@ -672,8 +672,8 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
         emit_spill(&out, b->second);
         note_place(load->pc, spilled | 1u << b->second, false);
         count = emit_changes(b, leave);
-        now.possible |= b->spent; /* what was moved went by way of these */
-        dirty_drop(b->spent);
+        now.possible |= b->spent | b->dropped; /* what was moved went by way of these */
+        dirty_drop(b->spent | b->dropped);
         emit_unspill(&out, b->second);
         emit_jump(&out, found);
         for (int k = 0; k < count; k++)

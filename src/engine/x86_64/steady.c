@@ -849,7 +849,8 @@ static void emit_even_load(struct pair *p, int step) {
             p->late ? NULL : emit_target(&p->to, p->to_place, p->size, step, done, word);
         if (p->late && expected == WORD_DEFINED)
             defined = emit_if_defined(from, 16, done);
-        emit_unless_recorded(word, piece == 8, from, done, expected, &p->none[done / 8]);
+        enum word usual_word = is_flat(p) ? WORD_UNKNOWN : expected; /* the next may be another */
+        emit_unless_recorded(word, piece == 8, from, done, usual_word, &p->none[done / 8]);
         if (d)
             d->same = out.at;
         if (defined)
