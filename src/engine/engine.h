@@ -189,6 +189,8 @@ void memory_limit(bool data, uint64_t bytes);
 bool memory_allows(uint64_t more, bool data);
 /* The mapping that holds the address; false when nothing is mapped there. */
 bool memory_lookup(gaddr address, struct mapping *out);
+/* How many of the bytes from an address on are mapped in one go. */
+uint64_t memory_reach(gaddr address, uint64_t size);
 /* Code was translated from there; `watch`: that it changes is to be noticed. */
 void memory_note_code(gaddr start, uint64_t size, bool watch);
 /* A write to translated code that the guest may rewrite: lets it pass and drops
@@ -328,6 +330,9 @@ struct access {
     const char *what; /* more about it, or null */
 };
 void finding_report(struct context *c, gaddr pc, const struct access *access);
+/* Whether it would be of code in the system's folders, at the instruction or as the caller of the
+   C library. */
+bool finding_is_installed(struct context *c, gaddr pc);
 /* Checks a range; reports at most one finding. True when all is touchable. */
 bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool write,
                  const char *function);
@@ -622,7 +627,9 @@ void descriptors_forked(void);
 /* At exit: records those that are still open. */
 void descriptors_report(void);
 
-void syscall_effects(struct context *c, uint64_t number, const uint64_t *arguments, bool done,
+/* Before and behind a call. False: it is not to be made, but fails with EFAULT, for it was given an
+   address beyond all memory that the program may have. */
+bool syscall_effects(struct context *c, uint64_t number, const uint64_t *arguments, bool done,
                      long result);
 /* The guest is about to end: lets the host search the heap. */
 void process_finish(struct context *c, int status, int signal);

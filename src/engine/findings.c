@@ -126,6 +126,13 @@ static uint32_t called_from(uint32_t stack, gaddr pc, bool replaced, bool in_lib
     return known ? n : stack;
 }
 
+bool finding_is_installed(struct context *c, gaddr pc) {
+    uint32_t n = stack_capture(c, pc);
+    while (symbols_in_library_c(ledger->nodes[n].pc) && ledger->nodes[n].parent)
+        n = ledger->nodes[n].parent;
+    return symbols_installed(ledger->nodes[n].pc);
+}
+
 void finding_report(struct context *c, gaddr pc, const struct access *access) {
     struct ledger_finding f;
     fill_bytes(&f, 0, sizeof f);
@@ -199,7 +206,7 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
                  const char *function) {
     if (size == 0)
         return true;
-    if (address >= GUEST_END || size > GUEST_END - address)
+    if (address >= GUEST_END)
         return true; /* the access itself will fault and be told as that */
     gaddr bad = touch_first_bad(c, address, size, write);
     if (!bad)
@@ -276,7 +283,7 @@ void finding_again(uint32_t finding) {
 
 bool check_defined(struct context *c, gaddr pc, gaddr address, uint64_t size, const char *what,
                    const char *function) {
-    if (!size || address >= GUEST_END || size > GUEST_END - address)
+    if (!size || address >= GUEST_END)
         return true;
     gaddr bad = shadow_first_undefined(address, size);
     if (!bad)

@@ -89,7 +89,14 @@ static uint64_t word_of(const uint8_t *p) {
     return w;
 }
 
+/* So much of a range as is worth looking at: of sizes that a mistake has made, what is mapped. */
+static uint64_t within_reach(gaddr address, uint64_t size) {
+    enum { FAR = 1 << 20 }; /* bytes */
+    return size <= FAR ? size : memory_reach(address, size);
+}
+
 gaddr shadow_first_undefined(gaddr address, uint64_t size) {
+    size = within_reach(address, size);
     const uint8_t *d = shadow_of(address), *end = d + size;
     if (size >= 8) {
         const uint8_t *p = d;
@@ -232,6 +239,8 @@ void shadow_move_few(struct context *c, gaddr to, gaddr from, uint64_t size) {
 
 void shadow_move(struct context *c, gaddr to, gaddr from, uint64_t size) {
     enum { PIECE = 64, GRANULE = 8 };
+    uint64_t most = within_reach(to, size);
+    size = most < size ? most : within_reach(from, size);
     if (to == from || !size)
         return;
     if (!shadow_first_undefined(from, size)) {
@@ -370,6 +379,9 @@ gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size, bool wr
 }
 
 gaddr touch_first_bad(struct context *c, gaddr address, uint64_t size, bool write) {
+    size = within_reach(address, size);
+    if (!size)
+        return 0;
     if (on_own_stack(c, address)) {
         gaddr low = c->registers[RSP] - 128;
         if (address >= low && address < low + 128 && has_called(c))
@@ -406,12 +418,18 @@ gaddr touch_first_bad(struct context *c, gaddr address, uint64_t size, bool writ
 void shadow_define(struct context *c, gaddr address, uint64_t size) {
     if (address >= GUEST_END || size > GUEST_END - address)
         return;
+    size = within_reach(address, size);
     while (size) {
         gaddr bad = touch_first_bad(c, address, size, false);
         uint64_t n = bad ? bad - address : size;
         shadow_fill(address, n, 0);
         address += n;
         size -= n;
+        while (size > 64 && !(address & 63) && !~word_of(touch_of(address)) &&
+               !on_own_stack(c, address)) {
+            address += 64;
+            size -= 64;
+        }
         while (size && touch_first_bad(c, address, 1, false)) {
             address++;
             size--;

@@ -87,6 +87,7 @@ static bool writable(struct call *k, gaddr address, uint64_t size) {
     if (!size)
         return true;
     bool ok = check_range(k->c, k->pc, address, size, true, k->name);
+    (void)*(volatile const uint8_t *)shadow_of(address); /* faults beyond the program's memory */
     if (address < GUEST_END && size < GUEST_END)
         shadow_define(k->c, address, size);
     return ok;
@@ -113,12 +114,12 @@ static void check_apart(struct call *k, gaddr to, gaddr from, uint64_t size) {
 }
 
 static void copy_checked(struct call *k, gaddr to, gaddr from, uint64_t size, bool may_overlap) {
-    if (!may_overlap)
-        check_apart(k, to, from, size);
-    readable(k, from, size);
+    bool fine = readable(k, from, size);
     uint64_t touchable = size;
     if (size && !check_range(k->c, k->pc, to, size, true, k->name))
         touchable = touch_first_bad(k->c, to, size, true) - to;
+    if (!may_overlap && fine && touchable == size)
+        check_apart(k, to, from, size);
     shadow_move(k->c, to, from, touchable);
     guest_move(to, from, size);
 }

@@ -70,7 +70,8 @@ uint64_t guest_difference(gaddr a, gaddr b, uint64_t limit, bool text, int64_t *
 void guest_move(gaddr to, gaddr from, uint64_t size) {
     unsigned char *d = guest(to);
     const unsigned char *s = guest(from);
-    if (to - from >= size) { /* forwards is safe */
+    bool absurd = size >= GUEST_END || to + size > GUEST_END || from + size > GUEST_END;
+    if (to - from >= size || absurd) { /* forwards is safe, or faults within the program's memory */
         if (size >= 256) {
             copy_bytes(d, s, size);
             return;

@@ -6,6 +6,7 @@
 #include <asm/errno.h>
 #include <asm/prctl.h>
 #include <asm/unistd.h>
+#include <linux/mman.h>
 #include <linux/sched.h>
 
 enum effect_kind {
@@ -59,11 +60,48 @@ static bool parameter_name(const struct call *k, int index, char *to, uint64_t s
     return !optional;
 }
 
-void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64_t size) {
-    if (k->done || !base || !size)
+/* The kernel moves no more bytes at once, whatever it is asked for (read(2)). */
+static uint64_t at_most(uint64_t size) {
+    enum { MOST = 0x7ffff000 };
+    return size < MOST ? size : MOST;
+}
+
+/* The kernel did not get at it: of whose making that is. Libraries of the system ask it whether
+   memory is there. */
+static void tell_nowhere(struct call *k, gaddr p, uint64_t size, bool write) {
+    struct mapping m;
+    gaddr pc = k->c->pc - 2; /* behind the instruction by now */
+    bool mapped = memory_lookup(p, &m) && (m.protection & (write ? PROT_WRITE : PROT_READ));
+    uint64_t reach = mapped || heap_near(p) ? memory_reach(p, size) : 0;
+    if (k->told || reach == size || finding_is_installed(k->c, pc))
         return;
+    struct access a = {.kind = p < 4096 ? KIND_NULL_DEREFERENCE : KIND_INVALID_ACCESS,
+                       .address = p,
+                       .size = size,
+                       .bad = p + reach,
+                       .write = write,
+                       .function = k->name};
+    finding_report(k->c, pc, &a);
+    k->told = true;
+}
+
+/* An address that the kernel will use, or has used. */
+static void reaches(struct call *k, gaddr p, uint64_t size, bool write) {
+    if (!k->done)
+        k->wild |= p >= GUEST_END;
+    else if (k->result == -EFAULT)
+        tell_nowhere(k, p, size, write);
+}
+
+void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64_t size) {
+    if (!base || !size)
+        return;
+    size = at_most(size);
     struct context *c = k->c;
     gaddr p = base + at;
+    reaches(k, p, size, false);
+    if (k->done || k->wild)
+        return;
     if (!check_range(c, c->pc, p, size, false, k->name) || p >= GUEST_END || size > GUEST_END - p)
         return;
     gaddr bad = shadow_first_undefined(p, size);
@@ -83,7 +121,10 @@ void takes(struct call *k, int parameter, gaddr base, uint64_t at, uint64_t size
 }
 
 void gives(struct call *k, gaddr p, uint64_t room, uint64_t size) {
-    if (!p || p >= GUEST_END || room > GUEST_END - p)
+    room = at_most(room);
+    if (p && room)
+        reaches(k, p, room, true);
+    if (!p || k->wild || p >= GUEST_END || room > GUEST_END - p)
         return;
     if (!k->done) {
         if (room)
@@ -106,7 +147,10 @@ uint64_t text_size(gaddr p, uint64_t limit) {
 }
 
 void takes_text(struct call *k, int parameter, gaddr p) {
-    if (!k->done && p)
+    if (!p)
+        return;
+    reaches(k, p, 1, false);
+    if (!k->done && !k->wild)
         takes(k, parameter, p, 0, text_size(p, 4096));
 }
 
@@ -147,7 +191,7 @@ void takes_vector(struct call *k, int parameter, gaddr p, uint64_t n, bool given
     if (!p || n > 1024)
         return;
     takes(k, parameter, p, 0, n * 16);
-    for (uint64_t i = 0; i < n; i++) {
+    for (uint64_t i = 0; i < n && !k->wild && !k->told; i++) {
         const uint64_t *v = guest(p + 16 * i);
         if (!given) {
             takes_sent(k, parameter, v[0], v[1]);
@@ -701,6 +745,7 @@ static void apply(struct call *k, const struct effect *e) {
         gives(k, p, e->size, done ? e->size : 0);
         break;
     case EFFECT_ITEMS:
+        reaches(k, p, 1, true);
         gives(k, p, done * e->size, done * e->size);
         break;
     case EFFECT_PAIR:
@@ -737,19 +782,29 @@ static void apply(struct call *k, const struct effect *e) {
     }
 }
 
-void syscall_effects(struct context *c, uint64_t number, const uint64_t *a, bool done,
-                        long result) {
+/* Where a call that was given no address at all failed for that. */
+static void tell_null(struct call *k, const struct effect *e) {
+    bool sized = (e->kind == EFFECT_IN || e->kind == EFFECT_OUT) && k->a[e->size];
+    if ((sized || e->kind == EFFECT_TEXT) && !k->a[e->parameter])
+        tell_nowhere(k, 0, sized ? at_most(k->a[e->size]) : 1, e->kind == EFFECT_OUT);
+}
+
+bool syscall_effects(struct context *c, uint64_t number, const uint64_t *a, bool done,
+                     long result) {
     if (number >= 512 || !effects[number].name)
-        return;
+        return true;
     struct call k = {c, effects[number].name, effects[number].parameters, a, done, result,
-                     done ? c->call_room : UINT32_MAX};
+                     done ? c->call_room : UINT32_MAX, false, false};
     if (!done && c->dirty)
         check_registers(&k);
     if (recover_enter(c))
-        return; /* the kernel answers EFAULT */
-    for (int i = 0; i < 5 && effects[number].effects[i].kind; i++)
+        return true; /* the kernel answers EFAULT */
+    for (int i = 0; i < 5 && effects[number].effects[i].kind && !k.told; i++)
         apply(&k, &effects[number].effects[i]);
+    for (int i = 0; i < 5 && done && result == -EFAULT; i++)
+        tell_null(&k, &effects[number].effects[i]);
     c->recover = 0;
     c->call_room = k.room;
+    return !k.wild;
 }
 

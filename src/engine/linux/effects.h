@@ -12,6 +12,8 @@ struct call {
     bool done;
     long result;
     uint32_t room; /* bytes at an address whose length the call tells, as they were before it */
+    bool wild;     /* an address beyond all memory that a program may have: there are the engine's */
+    bool told;     /* of an address where nothing is */
 };
 
 bool succeeded(const struct call *k);

@@ -221,6 +221,22 @@ bool memory_lookup(gaddr address, struct mapping *out) {
     return found;
 }
 
+uint64_t memory_reach(gaddr address, uint64_t size) {
+    enum { PAGE = 4096 };
+    gaddr at = address, end = size < GUEST_END - address ? address + size : GUEST_END;
+    struct mapping m;
+    if (address >= GUEST_END)
+        return 0;
+    while (at < end)
+        if (memory_lookup(at, &m))
+            at = m.end;
+        else if (heap_near(at))
+            at = (at & ~(gaddr)(PAGE - 1)) + PAGE;
+        else
+            break;
+    return (at < end ? at : end) - address;
+}
+
 uint64_t memory_in_use(bool data) {
     enum { FIRST_STACK = 132 << 10 }; /* what the kernel begins with; it grows by use */
     lock_take(&lock);

@@ -227,7 +227,7 @@ static void fault(struct context *c, int number, siginfo_t *info, struct ucontex
         fail("signal %u at an unknown place in the code cache (0x%x)", (uint64_t)number, pc);
     to_engine(c, uc, site.pc, site.spilled);
     c->dirty = DIRTY_ALL;
-    bool protection = number == 11 && info->si_code == 128;
+    bool protection = number == 11 && info->si_code == SI_KERNEL;
     if (address >= 2 * D_OFFSET && address < 3 * D_OFFSET)
         address -= D_OFFSET; /* the check of a wild pointer */
     c->fault_address = protection ? 0 : address;
@@ -311,6 +311,8 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         }
         if (c->recover) {
             c->fault_address = (uint64_t)(uintptr_t)info->si_addr;
+            if (info->si_code == SI_KERNEL) /* the processor does not tell: an argument's */
+                c->fault_address = c->registers[c->registers[RDI] >= GUEST_END ? RDI : RSI];
             if (c->fault_address >= 2 * D_OFFSET && c->fault_address < 3 * D_OFFSET)
                 c->fault_address -= D_OFFSET;
             c->fault_signal = (uint32_t)number;
@@ -554,7 +556,7 @@ static void no_room(struct context *c, int number) {
         signals_die(c, 11);
     fill_bytes(&info, 0, sizeof info);
     info.si_signo = 11;
-    info.si_code = 128; /* SI_KERNEL */
+    info.si_code = SI_KERNEL;
     deliver(c, 11, &info);
 }
 

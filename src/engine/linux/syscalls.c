@@ -348,15 +348,16 @@ void syscall_run(struct context *c) {
                           NULL);
         dirty_words(c)[RAX] = 0;
     }
-    syscall_effects(c, number, a, false, 0);
+    bool within = syscall_effects(c, number, a, false, 0);
     c->pc = at + 2;
     bool moved = false;
     if (recover_enter(c)) {
+        syscall_effects(c, number, a, true, -EFAULT);
         r[RAX] = (uint64_t)-EFAULT;
         return;
     }
-    long result = 0;
-    if (filter_allows(c, number, a, &result, &moved))
+    long result = -EFAULT;
+    if (within && filter_allows(c, number, a, &result, &moved))
         result = run(c, number, a, &moved);
     c->recover = 0;
     if (moved)

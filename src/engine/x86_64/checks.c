@@ -338,12 +338,31 @@ static uint32_t bits_tested(const struct instruction *i, const struct memory *m)
     return bits;
 }
 
+/* A repeated instruction would take a pointer beyond the program's memory to what stands there:
+   the D of such an address cannot be read, which faults as the access itself would. */
+static void emit_wild_checks(const struct instruction *i) {
+    for (int k = 0; k < i->memory_count; k++) {
+        const struct memory *m = &i->memory[k];
+        if (m->segment || m->address32 || (m->base != RDI && m->base != RSI))
+            continue;
+        emit_spill(&out, RAX);
+        note_place(i->pc, 1u << RAX, false);
+        emit8(&out, 0xe3); /* jrcxz: nothing is touched */
+        emit8(&out, 3);
+        emit8(&out, 0x65); /* mov al, gs:[base] */
+        emit8(&out, 0x8a);
+        emit8(&out, m->base);
+        emit_unspill(&out, RAX);
+    }
+}
+
 void emit_checks(const struct instruction *i, bool flags_live) {
     if (wants_slow_check(i)) {
         uint32_t how = string_kind(i);
         if (how)
             emit_context_constant(&out, CTX_GUEST_TARGET, how);
         emit_exit_and_back(how ? EXIT_STRING : EXIT_SLOW, i->pc);
+        emit_wild_checks(i);
         forget_proofs();
         return;
     }
