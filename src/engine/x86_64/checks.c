@@ -353,6 +353,7 @@ static void emit_wild_checks(const struct instruction *i) {
         emit8(&out, 0x8a);
         emit8(&out, m->base);
         emit_unspill(&out, RAX);
+        note_place(i->pc, 0, false);
     }
 }
 
