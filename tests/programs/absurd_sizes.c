@@ -2,27 +2,15 @@
    told as what it does to the block it begins in, and natively and here it ends in a fault, soon. */
 #define _GNU_SOURCE
 #include <fcntl.h>
-#include <setjmp.h>
-#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
 #include <unistd.h>
 
-static sigjmp_buf back;
+#include "faults.h"
+
 static volatile size_t huge = (size_t)10 << 40, minus = (size_t)-5;
 static char *volatile block, *volatile page, *volatile nowhere = (char *)0x9ff80100000;
-
-static void on_fault(int number) {
-    (void)number;
-    siglongjmp(back, 1);
-}
-
-#define TRY(expression)                                                                       \
-    do                                                                                        \
-        if (!sigsetjmp(back, 1))                                                              \
-            expression;                                                                       \
-    while (0)
 
 static char *fresh(void) {
     static char *last;

@@ -1,7 +1,5 @@
 /* Functions of the C library and system calls at addresses where nothing is: which of their two
    ends it was. Some addresses are where no program's memory is, but Tondo's own. */
-#include <setjmp.h>
-#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -10,7 +8,8 @@
 #include <unistd.h>
 #include <wchar.h>
 
-static sigjmp_buf back;
+#include "faults.h"
+
 static volatile int sink;
 static void *volatile nowhere = (void *)0x123456789000;
 static void *volatile beyond[] = {(void *)0x200000000000, (void *)0x3fffffffff80,
@@ -18,17 +17,6 @@ static void *volatile beyond[] = {(void *)0x200000000000, (void *)0x3fffffffff80
                                   (void *)0x7c0050000000, (void *)0x7ffff7000000};
 static char here[64] = "berth";
 static const char fixed[64] = "quay";
-
-static void on_fault(int number) {
-    (void)number;
-    siglongjmp(back, 1);
-}
-
-#define TRY(expression)                                                                       \
-    do                                                                                        \
-        if (!sigsetjmp(back, 1))                                                              \
-            expression;                                                                       \
-    while (0)
 
 int main(void) {
     void *volatile null = NULL;
