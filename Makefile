@@ -50,6 +50,10 @@ copies: build
 uses: build
 	@/usr/bin/python3 tests/fuzz/uses.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Bit fields beside others: exactly those never set may be told.
+fields: build
+	@/usr/bin/python3 tests/fuzz/fields.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Structures in frames, passed about: exactly the members never set may be told.
 frames: build
 	@/usr/bin/python3 tests/fuzz/frames.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -92,4 +96,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins uses copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins uses fields copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean

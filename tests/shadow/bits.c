@@ -117,6 +117,8 @@ I("pblendw $0xa5,%xmm1,%xmm1") I("vpmovsxbq %xmm2,%ymm2") I("addps %xmm1,%xmm1")
 I("mov %eax,%eax") I("movzbl %al,%eax") I("movsbq %cl,%rcx") I("movslq %edx,%rdx")                  \
 I("movzwl %bx,%ebx") I("mov %ah,%al") I("mov %al,%ah") I("imul %rdx,%rdx") I("add %rcx,%rcx")       \
 I("xchg %rax,%rax") I("xadd %ecx,%ecx") I("bswap %eax") I("lea (%rax,%rax,2),%rax")                 \
+I("adc %ecx,%ecx") I("adc %r8,%r8") I("paddw %xmm2,%xmm2") I("vpaddd %ymm1,%ymm1,%ymm0")          \
+I("pmaxub %xmm3,%xmm3") I("leal 3(%rbx,%rbx),%ecx")                                                \
 I("shufps $0x4e,%xmm1,%xmm0") I("vshufps $0x93,%ymm2,%ymm1,%ymm0") I("shufpd $1,%xmm3,%xmm2")
 I("palignr $5,%xmm1,%xmm0") I("vpalignr $11,%ymm1,%ymm2,%ymm3") I("pslldq $3,%xmm0")
 I("psrldq $5,%xmm1") I("vpsrldq $1,%ymm0,%ymm1") I("psllw $3,%xmm0") I("psrad $7,%xmm1")

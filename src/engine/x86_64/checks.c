@@ -239,8 +239,13 @@ static struct made_by {
     int first, end;
 } made[16];
 static int proof_count;
+/* Where a word goes back to its place with a field changed: the load saw to its D. */
+static const struct instruction *back;
 
-void forget_proofs(void) { proof_count = 0; }
+void forget_proofs(void) {
+    proof_count = 0;
+    back = NULL;
+}
 
 void forget_registers(const struct instruction *i) {
     uint32_t written = i->registers_written;
@@ -323,19 +328,26 @@ static void emit_check(const struct instruction *i, const struct memory *m, enum
         emit_check_flags_dead(m, kind);
 }
 
-/* Of flags that share their byte others may be undefined: the bits of the operand that a
-   test with an immediate looks at, 0: all. Each byte has one, so that none which must not
-   be touched (D is 0xFF there) is overlooked. */
-static uint32_t bits_tested(const struct instruction *i, const struct memory *m) {
-    if (now.dirty || i->z.mnemonic != ZYDIS_MNEMONIC_TEST || is_foreign(m) || m->size > 4 ||
-        i->operands[0].type != ZYDIS_OPERAND_TYPE_MEMORY ||
-        i->operands[1].type != ZYDIS_OPERAND_TYPE_IMMEDIATE)
-        return 0;
-    uint32_t bits = (uint32_t)i->operands[1].imm.value.u & (uint32_t)((1ULL << 8 * m->size) - 1);
-    for (uint32_t k = 0; k < m->size; k++)
-        if (!(bits >> 8 * k & 255))
-            return 0;
-    return bits;
+/* Where others of the operand's bits may be undefined: those that decide; 0: all. In dirty
+   versions, which count on what they have loaded, all. */
+static uint64_t bits_that_decide(const struct instruction *i, const struct memory *m, bool flags_live) {
+    bool others = !now.dirty && !flags_live && !is_foreign(m) && !m->write && m->size <= 8;
+    return others ? bits_asked(i) : 0;
+}
+
+/* Whether the word is put back with a field changed: of its undefined bits others stay. */
+static bool goes_back(const struct instruction *i, const struct memory *m, bool flags_live,
+                      struct cold *c) {
+    uint64_t stay;
+    if (now.dirty || flags_live || is_foreign(m) || m->size > 8 || (m->size & (m->size - 1)))
+        return false;
+    const struct instruction *store = stays_in_place(i, &stay);
+    if (!store || (m->size == 8 && !fits((int64_t)stay)))
+        return false;
+    c->masked = c->trusted = true;
+    c->mask = (int32_t)stay;
+    back = store == i ? NULL : store;
+    return true;
 }
 
 /* A repeated instruction would take a pointer beyond the program's memory to what stands there:
@@ -374,7 +386,7 @@ void emit_checks(const struct instruction *i, bool flags_live) {
         if (m->write != (n >= i->memory_count))
             continue;
         enum check check = check_of(i, m);
-        if (check == CHECK_NONE || is_proved(m))
+        if (check == CHECK_NONE || i == back || is_proved(m))
             continue;
         bool known = m->size && (m->size <= 32 || m->size == 64);
         if (!known || !fits(m->displacement + 64)) {
@@ -389,10 +401,12 @@ void emit_checks(const struct instruction *i, bool flags_live) {
             emit_zero(m);
         else
             emit_check(i, m, check == CHECK_STORE ? COLD_STORE : COLD_CHECK, flags_live);
-        uint32_t bits = bits_tested(i, m);
-        if (bits && cold_count == first + 1) {
-            colds[first].tested = bits;
-            continue; /* others may be undefined */
+        if (check == CHECK_LOAD && cold_count == first + 1) {
+            if (goes_back(i, m, flags_live, &colds[first]))
+                continue;
+            colds[first].asked = bits_that_decide(i, m, flags_live);
+            if (colds[first].asked) /* others may be undefined */
+                continue;
         }
         prove(m, first, check == CHECK_LOAD ? cold_count : first);
         for (int c = first; check == CHECK_LOAD && m->write && c < cold_count; c++)
@@ -466,36 +480,6 @@ static void emit_own_return_address(const struct cold *c) {
     emit_unspill(&out, RCX);
 }
 
-/* The jump at the end is patched to lead to the dirty version. */
-void emit_cold_check(struct cold *c) {
-    emit_unspill_all(c->spilled);
-    if (c->tested) { /* test <size> gs:[operand], bits; je: nothing is lost, flags are dead */
-        uint32_t size = c->memory.size;
-        if (size == 2)
-            emit8(&out, 0x66);
-        emit_gs(&c->memory, false, 0);
-        emit8(&out, size == 1 ? 0xf6 : 0xf7);
-        emit_operand(&c->memory, 0, 0);
-        for (uint32_t k = 0; k < size; k++)
-            emit8(&out, (int)(c->tested >> 8 * k & 255));
-        emit8(&out, 0x0f);
-        emit8(&out, 0x84);
-        emit32(&out, c->resume - (out.at + 4));
-    }
-    emit_own_return_address(c);
-    emit_dirty_set();
-    uint8_t *number = out.at;
-    emit_context_constant(&out, CTX_ARGUMENT, 0);
-    align_patch(1);
-    uint32_t index = add_check(c, out.at + 1);
-    __builtin_memcpy(number + 8, &index, 4);
-    if (c->owes) { /* the dirty version takes it over; whoever goes on otherwise does not know */
-        emit_jump(&out, out.at + 5);
-        emit_owing(c->owes, c->spilled & 1u << RCX); /* by jrcxz, where flags are live */
-    }
-    emit_jump(&out, cache.exits[EXIT_CHECK]);
-}
-
 void emit_lea(const struct memory *m, int reg) {
     if (m->address32)
         emit8(&out, 0x67);
@@ -552,14 +536,11 @@ static void emit_shadow_mask(const struct memory *m, int32_t mask) {
         emit8(&out, mask >> 8 * k & 0xff);
 }
 
-/* What glue_frame_store does, and glue_heap_store for aligned places, here: the jumps
-   there and back are indirect ones. Flags are dead. Falls through where it is not so. Where
-   something is stored it is defined then; where a part of the target stays that does. */
-static void emit_store_here(struct cold *c, bool own) {
-    const struct memory *m = &c->memory;
-    uint8_t *otherwise[3];
+/* Leaves by the jumps, whose number is returned, unless the program may touch the operand for
+   sure: as the frame's own (`own`) or as an aligned one on the heap. Flags are dead, RCX is
+   spilled. */
+static int emit_unless_touchable(const struct memory *m, bool own, uint8_t **leave) {
     int count = 0;
-    emit_spill(&out, RCX);
     if (own) {
         /* in a frame of ordinary size, below the return address on top */
         if (m->base != RSP || m->displacement < 0) {
@@ -567,7 +548,7 @@ static void emit_store_here(struct cold *c, bool own) {
             emit8(&out, 0x48); /* cmp rcx, rsp */
             emit8(&out, 0x39);
             emit8(&out, 0xc0 | RSP << 3 | RCX);
-            otherwise[count++] = emit_if(&out, 2); /* jb */
+            leave[count++] = emit_if(&out, 2); /* jb */
         }
         emit_rcx_context(0x8b, CTX_SHADOW);
         emit_op(&out, 0x8b, RCX, RCX, -16);
@@ -576,16 +557,16 @@ static void emit_store_here(struct cold *c, bool own) {
         emit8(&out, 0xc0 | m->base << 3 | RCX);
         emit_rcx_immediate(5, m->displacement + (int64_t)m->size);
         emit_rcx_immediate(7, 0xffff);
-        otherwise[count++] = emit_if(&out, 7); /* ja */
+        leave[count++] = emit_if(&out, 7); /* ja */
     } else {
         emit_lea(m, RCX);
         emit_rcx_context(0x3b, CTX_STACK_LOW);
-        otherwise[count++] = emit_if(&out, 3); /* jae */
+        leave[count++] = emit_if(&out, 3); /* jae */
         if (m->size > 1) {
             emit8(&out, 0xf6); /* test cl, size - 1 */
             emit8(&out, 0xc1);
             emit8(&out, m->size > 8 ? 7 : (int)m->size - 1);
-            otherwise[count++] = emit_if(&out, 5);
+            leave[count++] = emit_if(&out, 5);
         }
         emit8(&out, 0x48); /* shr rcx, 3 */
         emit8(&out, 0xc1);
@@ -598,8 +579,19 @@ static void emit_store_here(struct cold *c, bool own) {
         emit_memory(&out, 7, RCX, -1, 1, 0);
         for (uint32_t k = 0; k < (m->size > 8 ? 2 : 1); k++)
             emit8(&out, 0);
-        otherwise[count++] = emit_if(&out, 5);
+        leave[count++] = emit_if(&out, 5);
     }
+    return count;
+}
+
+/* What glue_frame_store does, and glue_heap_store for aligned places, here: the jumps
+   there and back are indirect ones. Flags are dead. Falls through where it is not so. Where
+   something is stored it is defined then; where a part of the target stays that does. */
+static void emit_store_here(struct cold *c, bool own) {
+    const struct memory *m = &c->memory;
+    uint8_t *otherwise[3];
+    emit_spill(&out, RCX);
+    int count = emit_unless_touchable(m, own, otherwise);
     emit_unspill(&out, RCX);
     if (c->masked) {
         if (c->mask != -1)
@@ -617,6 +609,73 @@ static void emit_store_here(struct cold *c, bool own) {
 /* Below the stack pointer only the frame's own registers are trusted. */
 static bool is_own(const struct memory *m) {
     return (m->base == RSP || m->base == RBP) && m->index < 0;
+}
+
+/* Goes back where none of the bits that decide is undefined. Where the others of a byte may be
+   undefined as a whole it could also be one that must not be touched: that is all right for
+   whole words, which are aligned (see check_range: what is beyond is dropped). */
+static void emit_asked(const struct cold *c) {
+    const struct memory *m = &c->memory;
+    uint8_t *otherwise[6];
+    int count = 0;
+    uint32_t kept = out.kept;
+    bool whole = false;
+    for (uint32_t k = 0; k < m->size; k++)
+        whole |= !(c->asked >> 8 * k & 255);
+    for (uint32_t done = 0; done < m->size; done += 4) {
+        uint32_t bits = (uint32_t)(c->asked >> 8 * done), size = m->size < 4 ? m->size : 4;
+        if (!bits)
+            continue;
+        if (size == 2)
+            emit8(&out, 0x66);
+        emit_gs(m, false, 0); /* test <size> gs:[operand], bits */
+        emit8(&out, size == 1 ? 0xf6 : 0xf7);
+        emit_operand(m, 0, done);
+        for (uint32_t k = 0; k < size; k++)
+            emit8(&out, (int)(bits >> 8 * k & 255));
+        otherwise[count++] = emit_if(&out, 5);
+    }
+    if (whole) {
+        int first = count;
+        emit_spill(&out, RCX);
+        if (m->size >= 4) {
+            emit_lea(m, RCX);
+            otherwise[count++] = leave_by_bits(RCX, (int)m->size - 1);
+        } else {
+            count += emit_unless_touchable(m, is_own(m), otherwise + count);
+        }
+        emit_unspill(&out, RCX);
+        emit_jump(&out, c->resume);
+        for (; count > first; count--)
+            patch_jump(otherwise[count - 1], out.at);
+        emit_unspill(&out, RCX);
+    } else {
+        emit_jump(&out, c->resume);
+    }
+    for (int k = 0; k < count; k++)
+        patch_jump(otherwise[k], out.at);
+    out.kept = kept; /* not spilled on the way here */
+}
+
+/* The jump at the end is patched to lead to the dirty version. */
+void emit_cold_check(struct cold *c) {
+    emit_unspill_all(c->spilled);
+    if (c->asked)
+        emit_asked(c);
+    if (c->masked)
+        emit_store_here(c, is_own(&c->memory));
+    emit_own_return_address(c);
+    emit_dirty_set();
+    uint8_t *number = out.at;
+    emit_context_constant(&out, CTX_ARGUMENT, 0);
+    align_patch(1);
+    uint32_t index = add_check(c, out.at + 1);
+    __builtin_memcpy(number + 8, &index, 4);
+    if (c->owes) { /* the dirty version takes it over; whoever goes on otherwise does not know */
+        emit_jump(&out, out.at + 5);
+        emit_owing(c->owes, c->spilled & 1u << RCX); /* by jrcxz, where flags are live */
+    }
+    emit_jump(&out, cache.exits[EXIT_CHECK]);
 }
 
 void emit_cold_store(struct cold *c) {

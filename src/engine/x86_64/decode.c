@@ -96,6 +96,10 @@ static void take_memory(struct instruction *i, const ZydisDecodedOperand *o) {
     m->encoded = o->encoding == ZYDIS_OPERAND_ENCODING_MODRM_RM;
     if (o->mem.type == ZYDIS_MEMOP_TYPE_AGEN || o->mem.type == ZYDIS_MEMOP_TYPE_MIB)
         m->read = m->write = false;
+    if (o->mem.type == ZYDIS_MEMOP_TYPE_AGEN && m->base == m->index && m->base >= 0 && m->scale == 1) {
+        m->base = -1; /* lea r, [x + x]: no carry comes out of twice the same */
+        m->scale = 2;
+    }
     if (m->encoded)
         i->encoded = i->memory_count;
     i->memory_count++;

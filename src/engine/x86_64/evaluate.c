@@ -697,14 +697,17 @@ static uint64_t loaded_before(struct context *c, gaddr pc, int reg, gaddr addres
     return 0;
 }
 
-/* The bytes that a test with an immediate looks at; all of other instructions. */
+/* The bits that a test with an immediate looks at; all of other instructions. */
+static uint64_t bits_under_mask(const struct plan *p) {
+    bool masks = (p->rule == RULE_TEST || p->rule == RULE_AND) && p->count > 1 &&
+                 p->operands[1].kind == OPERAND_IMMEDIATE;
+    return masks ? p->operands[1].value : ~0ULL;
+}
+
 static uint64_t bytes_under_mask(const struct plan *p) {
-    uint64_t bytes = 0;
-    if ((p->rule != RULE_TEST && p->rule != RULE_AND) || p->count < 2 ||
-        p->operands[1].kind != OPERAND_IMMEDIATE)
-        return ~0ULL;
+    uint64_t bits = bits_under_mask(p), bytes = 0;
     for (int byte = 0; byte < 8; byte++)
-        if (p->operands[1].value >> (8 * byte) & 255)
+        if (bits >> (8 * byte) & 255)
             bytes |= 255ULL << (8 * byte);
     return bytes;
 }
@@ -727,6 +730,16 @@ static void take_masked_origin(struct step *k) {
     }
 }
 
+/* Fields beside those that were told about may never have been set either. */
+static void define_bits(struct context *c, gaddr a, uint64_t size, uint64_t bits) {
+    if (!(~bits & mask_for((int)size))) {
+        shadow_define(c, a, size);
+        return;
+    }
+    for (uint64_t k = 0; k < size; k++)
+        *shadow_of(a + k) &= (uint8_t)~(bits >> 8 * k);
+}
+
 /* A value that was told about counts as defined, also where it came from, unless another
    stands there now: one mistake is one finding. */
 static void define_compared(struct context *c) {
@@ -743,13 +756,16 @@ static void define_compared(struct context *c) {
             uint64_t bits = dirty_words(c)[o->number];
             if (!bits)
                 continue;
-            if (origin_is_by_byte(parts[0]) || origin_is_by_byte(parts[1]) ||
-                ((uint32_t)bits && bits >> 32 && parts[0] != parts[1])) { /* the rest are others */
-                uint64_t looked_at = mask_for(o->size) & bytes_under_mask(p);
+            bool several = origin_is_by_byte(parts[0]) || origin_is_by_byte(parts[1]) ||
+                           ((uint32_t)bits && bits >> 32 && parts[0] != parts[1]);
+            if (several || bits_under_mask(p) != ~0ULL) { /* the rest are others */
+                uint64_t looked_at = mask_for(o->size) & bits_under_mask(p);
                 dirty_words(c)[o->number] &= ~(looked_at << (8 * o->high));
-                continue;
+            } else {
+                dirty_words(c)[o->number] = 0;
             }
-            dirty_words(c)[o->number] = 0;
+            if (several)
+                continue;
             if (origin < ORIGIN_STACK_CODES)
                 continue;
             a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
@@ -758,7 +774,7 @@ static void define_compared(struct context *c) {
             size = loaded_before(c, p->pc, o->number, a, true);
         }
         if (a && a < GUEST_END - 8 && size <= 8)
-            shadow_define(c, a, size);
+            define_bits(c, a, size, bits_under_mask(p));
     }
     c->compared = NULL;
 }

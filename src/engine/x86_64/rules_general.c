@@ -578,8 +578,8 @@ void add_rule(struct step *k) {
     }
     if (p->rule == RULE_ADD || p->rule == RULE_ADC || p->rule == RULE_INC || p->rule == RULE_XADD) {
         r = add_bits(a, s, b, t, (uint64_t)carry, (uint64_t)carry_bit) & m;
-        if (same && (p->rule == RULE_ADD || p->rule == RULE_XADD))
-            r = s << 1 & m;
+        if (same)
+            r = (s << 1 | (uint64_t)carry_bit) & m;
         k->flags = add_flags(a, s, b, t, carry, carry_bit, r, size);
     } else if (same && p->rule != RULE_NEG) { /* x - x - borrow */
         r = carry_bit ? m : 0;

@@ -38,6 +38,8 @@ void vector_lanes(struct step *k) {
     const struct plan *p = k->p;
     int x = first_source(p), y = x + 1, size = reach_of(p), lane = p->lane;
     bool compares = p->operands[0].kind == OPERAND_MASK; /* wants to know of values as well */
+    bool same = p->operands[x].kind == OPERAND_VECTOR && p->operands[y].kind == OPERAND_VECTOR &&
+                p->operands[x].number == p->operands[y].number;
     for (int at = 0; at < size; at += lane) {
         if (at % 8 == 0 && size - at >= 8 && !compares &&
             !(load(k->bits[x] + at, 8) | load(k->bits[y] + at, 8))) {
@@ -51,7 +53,7 @@ void vector_lanes(struct step *k) {
         struct bounds u, v;
         switch (p->rule) {
         case RULE_V_ADD:
-            r = add_bits(a, s, b, t, 0, 0);
+            r = same ? s << 1 : add_bits(a, s, b, t, 0, 0);
             break;
         case RULE_V_SUB:
             r = sub_bits(a, s, b, t, 0, 0);
@@ -68,7 +70,7 @@ void vector_lanes(struct step *k) {
             r = r && !((a ^ b) & ~r & m) ? m : 0;
             break;
         case RULE_V_MIN: {
-            if (!r)
+            if (!r || same)
                 break;
             u = p->is_signed ? signed_bounds(a, s, lane) : unsigned_bounds(a, s, lane);
             v = p->is_signed ? signed_bounds(b, t, lane) : unsigned_bounds(b, t, lane);

@@ -706,8 +706,11 @@ static bool flags_popped_at(int k) {
 }
 
 /* Flags needed after each instruction, from the back; bit set: live. */
-static void flags_liveness(int count, gaddr next, uint32_t *live_before) {
-    uint32_t live = next ? ARITHMETIC_FLAGS : 0;
+static uint32_t live_before[TRACE];
+static uint32_t live_behind_trace;
+
+static void flags_liveness(int count) {
+    uint32_t live = live_behind_trace;
     for (int k = count - 1; k >= 0; k--) {
         const struct instruction *i = &trace[k];
         switch (role_of(i)) {
@@ -765,12 +768,12 @@ bool flags_dead_at(gaddr pc) {
     return false;
 }
 
-/* Where the flags are needed after the instruction. */
-static uint32_t live_after(const uint32_t *live, int k, int count, gaddr next, bool dead_at_end) {
-    if (k + 1 < count)
-        return live[k + 1];
-    return next && !dead_at_end ? ARITHMETIC_FLAGS : 0;
+/* The flags that are needed after the instruction. */
+static uint32_t live_after(int k) {
+    return k + 1 < trace_count ? live_before[k + 1] : live_behind_trace;
 }
+
+bool flags_dead_behind(const struct instruction *i) { return !live_after((int)(i - trace)); }
 
 static void emit_instruction(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     if (wants_dirty(i)) {
@@ -945,27 +948,27 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
             emit_exit(EXIT_REPLACED, pc, replaced_index(r) | REPLACED_BEYOND);
         }
     } else {
-        static uint32_t live[TRACE];
         in_flag_returner = returns_flags();
         int count = trace_count = gather(pc, &next, &low, &high);
         if (!count)
             return 0;
         bool dead_at_end = next && flags_dead_at(next);
-        flags_liveness(count, dead_at_end ? 0 : next, live);
+        live_behind_trace = next && !dead_at_end ? ARITHMETIC_FLAGS : 0;
+        flags_liveness(count);
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         if (checked)
             emit_code_check(low, high);
         forget_proofs();
         frame_follow(NULL);
         frame_begins();
-        frame_takes_over(now.owes, live[0] != 0);
+        frame_takes_over(now.owes, live_before[0] != 0);
         renews = now.dirty && (is_loop(count, next) || copies_undefined(count));
-        steady_begin(live, next == pc);
+        steady_begin(live_before, next == pc);
         for (int k = 0; k < count; k++) {
             steady_step(k);
-            emit_one(&trace[k], live[k] != 0, live_after(live, k, count, next, dead_at_end));
+            emit_one(&trace[k], live_before[k] != 0, live_after(k));
             frame_follow(&trace[k]);
-            frame_release_due(&trace[k], live_after(live, k, count, next, dead_at_end) != 0,
+            frame_release_due(&trace[k], live_after(k) != 0,
                               k + 1 == count || cold_count > COLD - 64);
             if (now.dirty && role_of(&trace[k]) == CALL) {
                 now.possible = 0; /* the landing is for a state without undefined bits */

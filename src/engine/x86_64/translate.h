@@ -40,11 +40,12 @@ struct cold {
     bool steady; /* COLD_DIRTY: into the steady version, where there is one */
     bool changed;
     bool trusted; /* COLD_CHECK, see cache_check */
-    uint32_t tested; /* the same: of a whole operand only these bits decide; 0: all */
+    uint64_t asked; /* the same: of a whole operand only these bits decide; 0: all */
     uint32_t owes; /* the same: what the trace has still to undo (frames.c) */
     struct memory memory; /* COLD_STORE, COLD_TOUCH */
     bool values; /* COLD_TOUCH: hands C the values of the plan's vectors */
-    bool masked; /* COLD_TOUCH: of the target's bits those of the mask stay, the others become defined */
+    bool masked; /* COLD_TOUCH, COLD_CHECK: of the target's bits those of the mask stay, the
+                    others become defined */
     int32_t mask;
 };
 
@@ -91,6 +92,8 @@ enum role role_of(const struct instruction *i);
 
 /* Whether the code there overwrites all flags before it reads one. */
 bool flags_dead_at(gaddr pc);
+/* The same behind an instruction of the translation. */
+bool flags_dead_behind(const struct instruction *i);
 
 /* --- across.c --- */
 /* What returns drop. */
@@ -163,6 +166,15 @@ void emit_plan_values(uint32_t plan);
 void emit_dirty_store_check(const struct memory *m, bool flags_live);
 void emit_words_check(int offset, int words, const struct memory *m, bool flags_live);
 void emit_shadow_store(const struct memory *m, int reg);
+
+/* --- asked.c --- */
+/* Which bits of its operand in memory the instruction asks for, that is, which the code behind
+   a load leaves over, and those a test looks at; 0: all. */
+uint64_t bits_asked(const struct instruction *i);
+/* The instruction that puts a word back to memory of which fields alone were changed, where it is
+   loaded by `i`; that may be `i` itself. NULL: it is nothing of the kind, or in doubt. Those of the
+   word's undefined bits that are not in `stay` become defined. In the clean version. */
+const struct instruction *stays_in_place(const struct instruction *i, uint64_t *stay);
 
 /* --- frames.c --- */
 /* By how many bytes the stack pointer moves; 0: not by a known distance. */
