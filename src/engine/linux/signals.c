@@ -127,9 +127,37 @@ static bool in_stub(uint64_t pc) {
            (at >= glue_restore && at < glue_restore_end);
 }
 
+/* At a repeated instruction of the guest, in the cache. One that is stepped through stops at each
+   element: what takes a moment would take seconds. It runs to its end instead, where it asks
+   whether a signal waits (translate.c). */
+static bool at_repeated(uint64_t pc) {
+    enum { LONGEST = 15, REPE = 0xf3, REPNE = 0xf2, WORDS = 0x66, SHORT_ADDRESSES = 0x67, REX = 0x40,
+           FS = 0x64, GS = 0x65 };
+    const uint8_t *code = (const uint8_t *)(uintptr_t)pc;
+    bool repeated = false;
+    if (!cache_contains(pc))
+        return false;
+    for (int k = 0; k < LONGEST; k++) {
+        uint8_t byte = code[k];
+        if (byte == REPE || byte == REPNE)
+            repeated = true;
+        else if (byte != WORDS && byte != SHORT_ADDRESSES && byte != FS && byte != GS &&
+                 (byte & 0xf0) != REX) /* movs, cmps; stos, lods, scas */
+            return repeated && ((byte >= 0xa4 && byte <= 0xa7) || (byte >= 0xaa && byte <= 0xaf));
+    }
+    return false;
+}
+
 static void roll(struct context *c, struct ucontext *uc, uint64_t pc) {
     struct site site;
     struct sigcontext_64 *s = (struct sigcontext_64 *)&uc->uc_mcontext;
+    if (at_repeated(pc)) {
+        if (c->rolling)
+            *mask_of(uc) = c->roll_mask;
+        c->rolling = false;
+        s->flags &= ~(uint64_t)TRAP_FLAG;
+        return;
+    }
     if (in_stub(pc) || (cache_contains(pc) && cache_site(pc, &site) && !site.exact)) {
         if (!c->rolling) {
             c->rolling = true;

@@ -784,7 +784,8 @@ static void keep_across(struct context *c) {
 static void dispatch_exit(struct context *c) {
     struct site site;
     gaddr pc;
-    c->midway = c->reason == EXIT_UNDEFINED || c->reason == EXIT_RELEASE;
+    c->midway = c->reason == EXIT_UNDEFINED || c->reason == EXIT_RELEASE ||
+                c->reason == EXIT_STRING || c->reason == EXIT_SLOW || c->reason == EXIT_POLL;
     switch (c->reason) {
     case EXIT_START:
         go_on(c);
@@ -901,6 +902,9 @@ static void dispatch_exit(struct context *c) {
         break;
     case EXIT_RELEASE:
         release_stack(c);
+        break;
+    case EXIT_POLL: /* on the way back the signal is seen to */
+        c->target = CACHE_BASE + c->argument;
         break;
     case EXIT_STRING:
         c->target = CACHE_BASE + c->argument;

@@ -775,6 +775,25 @@ static uint32_t live_after(int k) {
 
 bool flags_dead_behind(const struct instruction *i) { return !live_after((int)(i - trace)); }
 
+/* Behind a repeated instruction, which is not stepped through element by element when a signal
+   comes (see signals.c). Flags stay. */
+static void emit_poll(const struct instruction *i) {
+    out.kept = 0;
+    emit_spill(&out, RCX);
+    note_place(i->pc, 1u << RCX, false);
+    emit8(&out, 0x64); /* mov ecx, fs:[pending] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, -1, 1, CTX_PENDING);
+    emit8(&out, 0xe3); /* jrcxz */
+    uint8_t *over = out.at;
+    emit8(&out, 0);
+    emit_unspill(&out, RCX);
+    emit_exit_and_back(EXIT_POLL, i->pc);
+    *over = (uint8_t)(out.at - over - 1);
+    emit_unspill(&out, RCX);
+    note_place(i->pc, 0, false);
+}
+
 static void emit_instruction(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     if (wants_dirty(i)) {
         emit_dirty(i, flags_live, flags_after);
@@ -790,6 +809,8 @@ static void emit_instruction(const struct instruction *i, bool flags_live, uint3
     }
     note_place(i->pc, 0, false);
     emit_plain(i);
+    if (wants_slow_check(i))
+        emit_poll(i);
     emit_stack_after(i, flags_after != 0);
     dirty_overwritten(i);
     if (now.dirty && copy_ends(i)) /* with a member that is defined */
