@@ -104,6 +104,27 @@ static APART void stale_change(struct mooring *m) {
     m->stern = 1; // expect: use-after-free
 }
 
+struct berth {
+    unsigned char side, number;
+    unsigned short depth;
+};
+
+static APART struct berth *unset(void) {
+    struct berth *b = malloc(sizeof *b);
+    hide(b);
+    return b;
+}
+
+/* All in one register: each is told. */
+static APART void by_value(struct berth b) {
+    if (b.side == 1) // expect: uninitialized-value from=heap
+        seen();
+    if (b.number == 2) // expect: uninitialized-value from=heap
+        seen();
+    if (b.depth == 3) // expect: uninitialized-value from=heap
+        seen();
+}
+
 struct pilot {
     _Bool aboard : 1;
     unsigned long since : 63;
@@ -127,6 +148,9 @@ int main(void) {
     enum { COUNT = 50 };
     struct pilot *pilots = malloc(COUNT * sizeof *pilots);
     board(pilots, COUNT);
+    struct berth *berth = unset();
+    by_value(*berth);
+    free(berth);
     free(pilots);
     struct mooring *all = made(COUNT * sizeof *all), *one = made(sizeof *one);
     for (int k = 0; k < COUNT; k++) {

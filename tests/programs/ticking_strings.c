@@ -6,7 +6,7 @@
 #include <string.h>
 #include <sys/time.h>
 
-enum { SIZE = 1 << 20, ROUNDS = 60, AT = 700000 };
+enum { SIZE = 1 << 20, ROUNDS = 25, AT = 700000 };
 static unsigned char from[SIZE], to[SIZE];
 static volatile int ticks;
 

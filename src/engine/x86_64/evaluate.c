@@ -758,12 +758,8 @@ static void define_compared(struct context *c) {
                 continue;
             bool several = origin_is_by_byte(parts[0]) || origin_is_by_byte(parts[1]) ||
                            ((uint32_t)bits && bits >> 32 && parts[0] != parts[1]);
-            if (several || bits_under_mask(p) != ~0ULL) { /* the rest are others */
-                uint64_t looked_at = mask_for(o->size) & bits_under_mask(p);
-                dirty_words(c)[o->number] &= ~(looked_at << (8 * o->high));
-            } else {
-                dirty_words(c)[o->number] = 0;
-            }
+            uint64_t looked_at = mask_for(o->size) & bits_under_mask(p);
+            dirty_words(c)[o->number] &= ~(looked_at << (8 * o->high)); /* the rest are others */
             if (several)
                 continue;
             if (origin < ORIGIN_STACK_CODES)
@@ -771,7 +767,8 @@ static void define_compared(struct context *c) {
             a = STACK_TOP - (origin - ORIGIN_STACK_CODES); /* the variable it was loaded from */
             if (origin_at(c, a) != origin)
                 continue;
-            size = loaded_before(c, p->pc, o->number, a, true);
+            uint64_t loaded = loaded_before(c, p->pc, o->number, a, true);
+            size = loaded < size ? loaded : size;
         }
         if (a && a < GUEST_END - 8 && size <= 8)
             define_bits(c, a, size, bits_under_mask(p));
