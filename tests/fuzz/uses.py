@@ -118,7 +118,8 @@ class Program:
                 if line.startswith("APART"):
                     f = f"used_{v}"
                     way = r.randrange(3)
-                    apart = f"static APART void {f}({t} v) {{ if (v == {self.number % 100}) seen(); }}"
+                    apart = (f'static APART void {f}({t} v) {{ __asm__ volatile("# {v}"); ' # else made one
+                             f"if (v == {self.number % 100}) seen(); }}")
                     if way == 1:
                         apart += f" static void (*volatile by_{f})({t}) = {f};"
                     line = f"{'by_' if way == 1 else ''}{f}({v});"
