@@ -44,6 +44,15 @@ static uint64_t bit(int number) { return 1ULL << (number - 1); }
 static bool default_ignores(int n) { return n == 17 || n == 18 || n == 23 || n == 28; }
 static bool default_stops(int n) { return n >= 19 && n <= 22; }
 
+/* Of a function done in C: the processor does not tell what address it was. */
+static gaddr wild_argument(const struct context *c) {
+    static const uint8_t arguments[] = {RDI, RSI, RDX, RCX, 8, 9}; /* psABI 3.2.3 */
+    for (size_t k = 0; k < sizeof arguments; k++)
+        if (c->registers[arguments[k]] >= GUEST_END)
+            return c->registers[arguments[k]];
+    return c->registers[RSI];
+}
+
 static void on_signal(int number, siginfo_t *info, struct ucontext *uc);
 
 static void install(int number, void *handler, uint64_t guest_flags) {
@@ -339,8 +348,8 @@ static void on_signal(int number, siginfo_t *info, struct ucontext *uc) {
         }
         if (c->recover) {
             c->fault_address = (uint64_t)(uintptr_t)info->si_addr;
-            if (info->si_code == SI_KERNEL) /* the processor does not tell: an argument's */
-                c->fault_address = c->registers[c->registers[RDI] >= GUEST_END ? RDI : RSI];
+            if (info->si_code == SI_KERNEL)
+                c->fault_address = wild_argument(c);
             if (c->fault_address >= 2 * D_OFFSET && c->fault_address < 3 * D_OFFSET)
                 c->fault_address -= D_OFFSET;
             c->fault_signal = (uint32_t)number;
