@@ -98,8 +98,8 @@ class Program:
         self.add(f"    {r.choice([f'ask{k}', f'slot{k}'])}({gives.format('*p')});")
         through = r.choice([f"back{k}({gives.format('*p')})", f"on{k}({gives.format('*p')})", "*p"])
         self.add(f"    {s} w = {changed.format(through)};")
-        self.add(f"    later{k}({gives.format('w')});")
-        self.add(f"    member{k}({r.choice(['w', changed.format('*p')])});")
+        self.add(f"    hide(&w); later{k}({gives.format('w')}); hide(&w);")  # one value is told once
+        self.add(f"    member{k}({r.choice(['w', changed.format('*p')])}); hide(&w);")
         counts = r.choice([0, 1, 4, 7])
         self.add(f"    any{k}({counts}, {''.join('1, ' for _ in range(counts))}w);")
         if place == "heap":
