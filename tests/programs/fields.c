@@ -131,6 +131,42 @@ struct pilot {
     unsigned short boat : 5;
 };
 
+static APART void put(unsigned *word, unsigned others) {
+    for (int k = 0; k < 2; k++) {
+        word[k] = (word[k] & ~0xf0u) | others;
+        hide(word);
+    }
+}
+
+static APART void add(unsigned *word, unsigned others) { *word |= others; }
+
+/* What is set by a mask that only the running program knows is defined, and so it is alone. */
+static APART void masked(unsigned char mask, unsigned others) {
+    unsigned char *flags = malloc(1);
+    unsigned *word = malloc(2 * sizeof *word);
+    hide(flags);
+    hide(word);
+    *flags |= mask;
+    put(word, others);
+    put(word, others);
+    add(word, others << 8);
+    hide(flags);
+    if (*flags & 4)
+        seen();
+    if (*word & 0x1000)
+        seen();
+    if (*word & 0x100000)
+        seen();
+    if ((*word & 0xf0) == 0x20)
+        seen();
+    if (*flags & 8) // expect: uninitialized-value from=heap
+        seen();
+    if (*word & 0x4000) // expect: uninitialized-value from=heap
+        seen();
+    free(flags);
+    free(word);
+}
+
 /* Unoptimized code copies the rest of a structure when it sets a field. */
 static APART void board(struct pilot *all, int count) {
     for (struct pilot *p = all; p < all + count; p++)
@@ -147,6 +183,7 @@ static APART void board(struct pilot *all, int count) {
 int main(void) {
     enum { COUNT = 50 };
     struct pilot *pilots = malloc(COUNT * sizeof *pilots);
+    masked((unsigned char)four, (unsigned)four * 0x408);
     board(pilots, COUNT);
     struct berth *berth = unset();
     by_value(*berth);

@@ -116,6 +116,49 @@ uint64_t bits_asked(const struct instruction *i) {
                : 0;
 }
 
+/* Bits of a register that may be 1 before the instruction, as far as the trace tells. */
+static uint64_t bits_of(int reg, const struct instruction *at) {
+    int shift = 0;
+    for (const struct instruction *i = at; i-- > trace;) {
+        const ZydisDecodedOperand *o = i->operands;
+        if (!(i->registers_written & 1u << reg)) {
+            if (role_of(i) != PLAIN)
+                break;
+            continue;
+        }
+        bool immediate = o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+        if (role_of(i) != PLAIN || i->z.operand_count_visible != 2 || !is_named(&o[0], reg) ||
+            o[0].size < 32)
+            break;
+        switch (i->z.mnemonic) {
+        case ZYDIS_MNEMONIC_SHL:
+            if (!immediate || o[1].imm.value.u > 31 || shift > 31)
+                return ~0ULL;
+            shift += (int)o[1].imm.value.u;
+            continue;
+        case ZYDIS_MNEMONIC_ADD: /* to itself */
+            if (!is_named(&o[1], reg) || shift > 31)
+                return ~0ULL;
+            shift++;
+            continue;
+        case ZYDIS_MNEMONIC_AND:
+            return immediate && o[1].imm.value.s >= 0 ? o[1].imm.value.u << shift : ~0ULL;
+        case ZYDIS_MNEMONIC_MOVZX:
+            return low_bits(o[1].size) << shift;
+        case ZYDIS_MNEMONIC_MOV:
+            if (immediate)
+                return (o[1].imm.value.u & low_bits(o[0].size)) << shift;
+            reg = o[1].type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o[1].reg.value) : -1;
+            if (reg < 0)
+                return ~0ULL;
+            continue;
+        default:
+            return ~0ULL;
+        }
+    }
+    return ~0ULL;
+}
+
 /* What stays of the undefined bits of a word. */
 static bool changes(const struct instruction *i, int reg, uint64_t *stay) {
     const ZydisDecodedOperand *o = i->operands;
@@ -127,10 +170,14 @@ static bool changes(const struct instruction *i, int reg, uint64_t *stay) {
     case ZYDIS_MNEMONIC_AND:
         *stay &= o[1].imm.value.u | ~low_bits(o[0].size);
         return true;
-    case ZYDIS_MNEMONIC_OR: /* what it is joined with is defined in the clean version */
-    case ZYDIS_MNEMONIC_XOR:
-        if (immediate && i->z.mnemonic == ZYDIS_MNEMONIC_OR)
+    case ZYDIS_MNEMONIC_OR: /* with what is defined in the clean version: a 1 is defined then */
+        if (immediate)
             *stay &= ~(o[1].imm.value.u & low_bits(o[0].size));
+        else if (o[1].type != ZYDIS_OPERAND_TYPE_REGISTER ||
+                 (bits_of(register_number(o[1].reg.value), i) & low_bits(o[0].size) & *stay))
+            return false;
+        return true;
+    case ZYDIS_MNEMONIC_XOR:
         return true;
     default:
         return false;
