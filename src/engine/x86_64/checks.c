@@ -459,15 +459,6 @@ static void emit_own_return_address(const struct cold *c) {
     if (now.dirty || c->trusted || m->write || m->size != 8 || m->index >= 0 || m->segment ||
         m->address32 || m->absolute || (m->base != RSP && m->base != RBP))
         return;
-    uint8_t *others = NULL;
-    if (!c->spilled) { /* flags are dead: what has a defined bit is none */
-        emit_gs(m, true, 0);
-        emit8(&out, 0x83); /* cmp qword gs:[operand], -1 */
-        emit_operand(m, 7, 0);
-        emit8(&out, -1);
-        others = emit_if(&out, 5);
-    }
-    uint32_t kept = out.kept;
     emit_spill(&out, RCX);
     emit_from_context(&out, RCX, CTX_SHADOW);
     emit_op(&out, 0x8b, RCX, RCX,
@@ -487,10 +478,6 @@ static void emit_own_return_address(const struct cold *c) {
     emit_jump(&out, c->resume);
     *other = (uint8_t)(out.at - other - 1);
     emit_unspill(&out, RCX);
-    if (others) {
-        patch_jump(others, out.at);
-        out.kept = kept;
-    }
 }
 
 void emit_lea(const struct memory *m, int reg) {
