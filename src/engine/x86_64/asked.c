@@ -2,7 +2,7 @@
    ever have set: where the code behind a load masks those out, what is loaded counts as defined
    when the bits that are left are; where the word goes back to its place with a field changed,
    the others stay as they are. */
-#include "translate.h"
+#include "copies.h"
 
 enum { AHEAD = 10 }; /* instructions behind the load */
 
@@ -170,13 +170,15 @@ static bool changes(const struct instruction *i, int reg, uint64_t *stay) {
     case ZYDIS_MNEMONIC_AND:
         *stay &= o[1].imm.value.u | ~low_bits(o[0].size);
         return true;
-    case ZYDIS_MNEMONIC_OR: /* with what is defined in the clean version: a 1 is defined then */
-        if (immediate)
-            *stay &= ~(o[1].imm.value.u & low_bits(o[0].size));
-        else if (o[1].type != ZYDIS_OPERAND_TYPE_REGISTER ||
-                 (bits_of(register_number(o[1].reg.value), i) & low_bits(o[0].size) & *stay))
-            return false;
-        return true;
+    case ZYDIS_MNEMONIC_OR: { /* with what is defined in the clean version: a 1 is defined then */
+        uint64_t all = low_bits(o[0].size);
+        if (immediate) {
+            *stay &= ~(o[1].imm.value.u & all);
+            return true;
+        }
+        int other = o[1].type == ZYDIS_OPERAND_TYPE_REGISTER ? register_number(o[1].reg.value) : -1;
+        return other >= 0 && is_named(&o[1], other) && !(bits_of(other, i) & all & *stay);
+    }
     case ZYDIS_MNEMONIC_XOR:
         return true;
     default:
@@ -193,11 +195,12 @@ static bool same_place(const struct memory *a, const struct memory *b) {
 /* The store that puts a loaded word back to its place, if nothing but that is done with it. */
 static const struct instruction *store_back(const struct instruction *load, uint64_t *stay) {
     int reg = loaded_register(load);
+    if (reg < 0 || load->encoded < 0)
+        return NULL;
     const struct memory *from = &load->memory[load->encoded];
-    uint32_t address = (from->base >= 0 ? 1u << from->base : 0) |
-                       (from->index >= 0 ? 1u << from->index : 0);
+    uint32_t address = address_uses(from);
     bool flags = false, changed = false;
-    if (reg < 0 || load->encoded < 0 || (address & 1u << reg))
+    if (address & 1u << reg)
         return NULL;
     for (const struct instruction *i = load + 1; i < trace + trace_count && i - load <= AHEAD; i++) {
         if (role_of(i) != PLAIN || (flags && i->flags_read) || (i->registers_written & address))
