@@ -55,7 +55,15 @@ struct ledger_name {
 };
 
 /* Where an undefined value came to be. */
-enum ledger_origin_kind { ORIGIN_UNKNOWN, ORIGIN_HEAP, ORIGIN_STACK, ORIGIN_OTHER };
+enum ledger_origin_kind {
+    ORIGIN_UNKNOWN,
+    ORIGIN_HEAP,
+    ORIGIN_STACK,
+    ORIGIN_OTHER,
+    /* a local variable in a register; stack: from where it is read, offset: the entry of its
+       function, frame: the register's number (DWARF) */
+    ORIGIN_REGISTER
+};
 #define LEDGER_NO_POINTER INT64_MIN /* where the stack pointer stood is not known */
 
 struct ledger_origin {

@@ -231,6 +231,8 @@ bool symbols_in_loader(gaddr pc);
 bool symbols_installed(gaddr pc); /* code of a file in the system's folders */
 bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between stacks */
 bool symbols_in_module(gaddr pc); /* in a file that was mapped as code */
+/* A function's entry, in a file with debug information that is not the system's (entries.c). */
+bool symbols_is_entry(gaddr pc);
 bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);
@@ -440,6 +442,9 @@ uint32_t origin_frame(struct context *c, gaddr address);
    0: not known. */
 uint32_t origin_released(struct context *c, gaddr address);
 /* The code of memory that is neither on the heap nor on the stack: where it was noticed. */
+/* A register, by its DWARF number, that holds nothing of the function's that begins at `entry` and
+   that is read at `where`. */
+uint32_t origin_unset(struct context *c, gaddr where, gaddr entry, unsigned number);
 uint32_t origin_elsewhere(struct context *c);
 /* For tests: an origin that stands for a number from 1 on, and back; 0: it is another. */
 uint32_t origin_numbered(uint8_t number);

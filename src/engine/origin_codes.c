@@ -254,6 +254,15 @@ uint32_t origin_record(struct context *c, uint32_t origin) {
     return intern(&o);
 }
 
+uint32_t origin_unset(struct context *c, gaddr where, gaddr entry, unsigned number) {
+    struct ledger_origin o = {.kind = ORIGIN_REGISTER,
+                              .stack = stack_capture(c, where),
+                              .offset = (int64_t)entry,
+                              .frame = (int64_t)number};
+    uint32_t record = intern(&o);
+    return record ? ORIGIN_RECORD_CODES + record : 0;
+}
+
 uint32_t origin_elsewhere(struct context *c) {
     struct ledger_origin other = {.kind = ORIGIN_OTHER, .stack = stack_capture(c, c->pc)};
     uint32_t record = intern(&other);

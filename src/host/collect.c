@@ -179,9 +179,9 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
     if (!index || index >= LEDGER_ORIGINS || !c->ledger->origins[index].ready)
         return;
     const struct ledger_origin *o = &c->ledger->origins[index];
-    f->origin = o->kind == ORIGIN_HEAP    ? FROM_HEAP
-                : o->kind == ORIGIN_STACK ? FROM_STACK
-                                          : FROM_OTHER;
+    f->origin = o->kind == ORIGIN_HEAP                                    ? FROM_HEAP
+                : o->kind == ORIGIN_STACK || o->kind == ORIGIN_REGISTER ? FROM_STACK
+                                                                        : FROM_OTHER;
     f->origin_size = o->block_size;
     f->origin_stack = stack_of(c, o->stack, image, true);
     if (f->origin != FROM_STACK || !o->stack || o->stack >= c->nodes)
@@ -192,9 +192,12 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
     if (!m)
         return;
     snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
-    f->variable =
-        symbols_variable(c->symbols, c->run->pool, path, pc - m->bias, o->offset, o->pointer,
-                         o->frame);
+    struct pool *pool = c->run->pool;
+    f->variable = o->kind == ORIGIN_REGISTER
+                      ? symbols_register_variable(c->symbols, pool, path, pc - m->bias,
+                                                  (unsigned)o->frame)
+                      : symbols_variable(c->symbols, pool, path, pc - m->bias, o->offset,
+                                         o->pointer, o->frame);
     if (f->variable.outward < f->origin_stack.count) {
         f->origin_stack.frames += f->variable.outward;
         f->origin_stack.count -= f->variable.outward;
@@ -220,9 +223,28 @@ static bool passes_structure(struct collector *c, const struct ledger_finding *r
     return by_value_at(c->symbols, path, pc - m->bias, (unsigned)inside, (unsigned)(end % 8));
 }
 
+/* A register that is said to hold nothing at the entry of a function, which may follow other
+   conventions than those of C. */
+static bool is_of_another_language(struct collector *c, const struct ledger_finding *raw,
+                                   uint32_t image) {
+    if (!raw->origin || raw->origin >= LEDGER_ORIGINS)
+        return false;
+    const struct ledger_origin *o = &c->ledger->origins[raw->origin];
+    if (!o->ready || o->kind != ORIGIN_REGISTER)
+        return false;
+    uint64_t entry = (uint64_t)o->offset;
+    const struct ledger_module *m = module_at(c, image, entry);
+    char path[LEDGER_PATH];
+    if (!m)
+        return true;
+    snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
+    return !symbols_begins_c(c->symbols, path, entry - m->bias);
+}
+
 static void add_finding(struct collector *c, const struct ledger_finding *raw) {
     const struct ledger_process *p = process_of(c, raw->process);
-    if (!raw->ready || raw->kind >= KIND_COUNT || !p || passes_structure(c, raw, p->image))
+    if (!raw->ready || raw->kind >= KIND_COUNT || !p || passes_structure(c, raw, p->image) ||
+        is_of_another_language(c, raw, p->image))
         return;
     struct finding *f = run_add(c->run);
     f->kind = (enum finding_kind)raw->kind;

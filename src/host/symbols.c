@@ -541,6 +541,25 @@ static bool is_realigned(struct symbol_file *f, Dwarf_Addr address) {
     return !fixed;
 }
 
+void symbol_declaration(struct pool *pool, Dwarf_Die *cu, Dwarf_Die *die, struct variable *v) {
+    Dwarf_Attribute attribute;
+    const char *directory =
+        dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
+    v->name = pool_text(pool, dwarf_diename(die));
+    Dwarf_Word file = 0, line = 0;
+    if (dwarf_attr_integrate(die, DW_AT_decl_line, &attribute))
+        dwarf_formudata(&attribute, &line);
+    v->line = (int)line;
+    Dwarf_Files *files;
+    size_t files_count;
+    Dwarf_Die unit; /* that of the attribute: it may stand in another one, shared by several */
+    if (dwarf_attr_integrate(die, DW_AT_decl_file, &attribute) &&
+        dwarf_formudata(&attribute, &file) == 0 &&
+        dwarf_cu_die(attribute.cu, &unit, NULL, NULL, NULL, NULL, NULL, NULL) &&
+        dwarf_getsrcfiles(&unit, &files, &files_count) == 0 && file < files_count)
+        v->file = absolute(pool, dwarf_filesrc(files, file, NULL, NULL), directory);
+}
+
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
                                  uint64_t link_address, int64_t offset, int64_t pointer,
                                  int64_t frame) {
@@ -582,24 +601,9 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
     free(scopes);
     if (!w.has)
         return none;
-    Dwarf_Attribute attribute;
-    const char *directory =
-        dwarf_attr(cu, DW_AT_comp_dir, &attribute) ? dwarf_formstring(&attribute) : NULL;
-    struct variable v = {.name = pool_text(pool, dwarf_diename(&w.found)),
-                         .size = (uint64_t)w.found_size,
+    struct variable v = {.size = (uint64_t)w.found_size,
                          .offset = offset - w.found_start,
                          .outward = outward};
-    Dwarf_Word file = 0, line = 0;
-    if (dwarf_attr_integrate(&w.found, DW_AT_decl_line, &attribute))
-        dwarf_formudata(&attribute, &line);
-    v.line = (int)line;
-    Dwarf_Files *files;
-    size_t files_count;
-    Dwarf_Die unit; /* that of the attribute: it may stand in another one, shared by several */
-    if (dwarf_attr_integrate(&w.found, DW_AT_decl_file, &attribute) &&
-        dwarf_formudata(&attribute, &file) == 0 &&
-        dwarf_cu_die(attribute.cu, &unit, NULL, NULL, NULL, NULL, NULL, NULL) &&
-        dwarf_getsrcfiles(&unit, &files, &files_count) == 0 && file < files_count)
-        v.file = absolute(pool, dwarf_filesrc(files, file, NULL, NULL), directory);
+    symbol_declaration(pool, cu, &w.found, &v);
     return v;
 }

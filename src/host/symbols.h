@@ -19,4 +19,12 @@ int symbols_resolve(struct symbols *symbols, struct pool *pool, const char *path
 struct variable symbols_variable(struct symbols *symbols, struct pool *pool, const char *path,
                                  uint64_t link_address, int64_t offset, int64_t pointer,
                                  int64_t frame);
+/* Whether a function of C or C++ that is called as the psABI has it begins at the link-time
+   address. */
+bool symbols_begins_c(struct symbols *symbols, const char *path, uint64_t link_address);
+/* The local variable that is in a register, by its DWARF number (psABI 3.6.2), where the
+   instruction at the address is; its name stays null where none is known. */
+struct variable symbols_register_variable(struct symbols *symbols, struct pool *pool,
+                                          const char *path, uint64_t link_address,
+                                          unsigned number);
 #endif

@@ -3,6 +3,8 @@
 #include "../../core/own_code.h"
 #include "../engine.h"
 
+#include "entries.h"
+
 #include <asm/unistd.h>
 #include <linux/elf.h>
 #include <linux/fcntl.h>
@@ -263,7 +265,7 @@ static bool has_section(const char *file, uint64_t size, const Elf64_Ehdr *heade
 }
 
 /* Takes the functions to replace; tells whether Go's compiler made the file. */
-static bool take_file(int fd, gaddr bias, enum place place) {
+static bool take_file(int fd, gaddr bias, enum place place, gaddr start, gaddr end, bool system) {
     bool go = false;
     long size = system_call(__NR_lseek, fd, 0, 2);
     if (size < (long)sizeof(Elf64_Ehdr))
@@ -286,6 +288,11 @@ static bool take_file(int fd, gaddr bias, enum place place) {
                     take_symbols(file, length, &sections[i], sections, header->e_shnum, bias,
                                  place, look);
         go = has_section(file, length, header, ".gopclntab");
+        for (int i = 0; !system && i < header->e_shnum; i++)
+            if (sections[i].sh_type == SHT_SYMTAB && sections[i].sh_link < header->e_shnum &&
+                !go && has_section(file, length, header, ".debug_info"))
+                entries_add(file, length, &sections[i], &sections[sections[i].sh_link], bias,
+                            start, end);
     }
     system_call(__NR_munmap, p, size);
     return go;
@@ -323,7 +330,7 @@ void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
         format(self, sizeof self, "/proc/self/fd/%d", (uint64_t)(int64_t)fd);
         int own = (int)system_call(__NR_open, self, O_RDONLY | O_CLOEXEC, 0);
         if (own >= 0) {
-            take_file(own, bias, place);
+            take_file(own, bias, place, start, bias + high, in_system_folder(path));
             system_call(__NR_close, own);
         }
     }
@@ -349,7 +356,7 @@ void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, ga
     int fd = (int)system_call(__NR_open, path, O_RDONLY | O_CLOEXEC, 0);
     if (fd < 0)
         return;
-    if (take_file(fd, bias, place)) {
+    if (take_file(fd, bias, place, start, end, in_system_folder(path))) {
         go_start = start;
         go_end = end;
     }

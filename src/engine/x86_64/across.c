@@ -35,6 +35,9 @@ static const uint64_t integer_arguments = 1u << RDI | 1u << RSI | 1u << RDX | 1u
 static const uint64_t arguments =
     integer_arguments | 0xffULL << ELEMENT_VECTOR | 0xffULL << ELEMENT_UPPER;
 
+/* General registers that a function keeps for its caller (psABI 3.2.1). */
+static const uint64_t preserved = 1u << RBX | 1u << RBP | 15u << 12;
+
 /* --- what the code ahead does with registers --- */
 
 /* One instruction, as far as it counts here. */
@@ -44,6 +47,10 @@ struct glance {
     uint64_t code, code_end; /* the bytes there and from the eighth on, to know it again */
     uint8_t length, role;
     bool by_slot;    /* target is a fixed place that another jump or call goes by */
+    uint16_t set_anew; /* general registers that it sets or partly sets without reading them */
+    uint16_t aside;    /* and those that it names, but makes no use of */
+    uint8_t pushed;      /* a general register other than RAX that is kept for callers, or 0 */
+    bool counts_vectors; /* test al, al: how many vectors hold arguments of a variadic function */
     uint8_t vectors; /* what it sets AL to: before a call of a variadic function how many vectors
                         hold arguments (psABI 3.5.7) */
 } __attribute__((aligned(64)));
@@ -122,6 +129,50 @@ static bool comes_again(struct search *s, gaddr pc, uint64_t set) {
                       (struct way){pc, set});
 }
 
+/* General registers that the instruction sets, at least in part, whatever they hold: sbb of a
+   register from itself spreads the carry, bsf leaves alone what it does not set. */
+static uint16_t set_anew(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    bool to_register = o[0].type == ZYDIS_OPERAND_TYPE_REGISTER;
+    bool alike = to_register && o[1].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+                 o[0].reg.value == o[1].reg.value;
+    bool constant = to_register && o[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
+    uint64_t set = 0;
+    switch (i->z.mnemonic) {
+    case ZYDIS_MNEMONIC_SBB:
+        return alike ? (uint16_t)plan_outputs(i) : 0;
+    case ZYDIS_MNEMONIC_BSF:
+    case ZYDIS_MNEMONIC_BSR:
+        return (uint16_t)plan_outputs(i);
+    case ZYDIS_MNEMONIC_OR:
+        return constant && o[1].imm.value.s == -1 ? (uint16_t)plan_outputs(i) : 0;
+    case ZYDIS_MNEMONIC_AND:
+        return constant && !o[1].imm.value.s ? (uint16_t)plan_outputs(i) : 0;
+    default:
+        break;
+    }
+    for (int k = 0; k < i->z.operand_count; k++)
+        if (o[k].type == ZYDIS_OPERAND_TYPE_REGISTER && o[k].size < 32 &&
+            o[k].actions & ZYDIS_OPERAND_ACTION_MASK_WRITE &&
+            !(o[k].actions & ZYDIS_OPERAND_ACTION_MASK_READ))
+            set |= 1ULL << (element_of(o[k].reg.value) & 63);
+    return (uint16_t)(set & ~plan_inputs(i));
+}
+
+/* Those that it names, but makes no use of: to push one is the shortest way to make room. */
+static uint16_t aside(const struct instruction *i) {
+    const ZydisDecodedOperand *o = i->operands;
+    bool one = o[0].type == ZYDIS_OPERAND_TYPE_REGISTER;
+    if (i->z.meta.category == ZYDIS_CATEGORY_NOP || i->z.meta.category == ZYDIS_CATEGORY_WIDENOP)
+        return 0xffff;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_PUSH)
+        return one ? (uint16_t)plan_inputs(i) : 0;
+    return i->z.mnemonic == ZYDIS_MNEMONIC_XCHG && one &&
+                   o[1].type == ZYDIS_OPERAND_TYPE_REGISTER && o[0].reg.value == o[1].reg.value
+               ? (uint16_t)plan_inputs(i)
+               : 0;
+}
+
 static uint64_t word_at(gaddr a) {
     uint64_t word;
     __builtin_memcpy(&word, guest(a), sizeof word);
@@ -159,6 +210,13 @@ static struct glance look(struct search *s, gaddr pc) {
         i.operands[0].reg.value == ZYDIS_REGISTER_EAX &&
         i.operands[1].type == ZYDIS_OPERAND_TYPE_IMMEDIATE && i.operands[1].imm.value.u <= 8)
         g.vectors = (uint8_t)i.operands[1].imm.value.u;
+    g.set_anew = set_anew(&i);
+    g.aside = aside(&i);
+    if (i.z.mnemonic == ZYDIS_MNEMONIC_PUSH && g.aside & preserved)
+        g.pushed = (uint8_t)__builtin_ctz(g.aside & preserved);
+    g.counts_vectors = i.z.mnemonic == ZYDIS_MNEMONIC_TEST &&
+                       i.operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
+                       i.operands[0].reg.value == ZYDIS_REGISTER_AL;
     g.by_slot = g.role == INDIRECT ||
                 (g.role == CALL && i.operands[0].type != ZYDIS_OPERAND_TYPE_IMMEDIATE);
     g.code = word_at(pc);
@@ -166,6 +224,73 @@ static struct glance look(struct search *s, gaddr pc) {
     if (known)
         *known = g;
     return g;
+}
+
+/* Whether registers for vectors are kept behind the test: the prologue of a variadic function. */
+static bool is_variadic(struct search *s, gaddr pc) {
+    enum { AHEAD = 6 };
+    for (int n = 0; n < AHEAD; n++) {
+        struct glance g = look(s, pc);
+        if (g.role != PLAIN && g.role != BRANCH)
+            return false;
+        if (g.read >> ELEMENT_VECTOR & 0xff)
+            return true;
+        pc += g.length;
+    }
+    return false;
+}
+
+enum { SAVED = 32 }; /* in the set of a way: registers that were pushed there */
+
+static void unset_found(struct unset *u, uint64_t found, gaddr where) {
+    for (; found; found &= found - 1)
+        u->where[__builtin_ctzll(found)] = where;
+}
+
+void across_unset(gaddr entry, struct unset *u) {
+    enum { AHEAD = 300 };
+    struct search s;
+    int ahead = AHEAD;
+    bool again = false; /* what comes back to where registers would be marked */
+    *u = (struct unset){0};
+    begin_search(&s, entry, 1ULL << RAX, false);
+    u->from[RAX] = entry;
+    while (s.count && ahead > 0) {
+        struct way way = next_way(&s);
+        gaddr pc = way.pc;
+        uint64_t left = way.set & ~u->set;
+        while ((left & 0xffff) && ahead-- > 0) {
+            struct glance g = look(&s, pc);
+            if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
+                break;
+            if (g.counts_vectors && left & 1ULL << RAX && is_variadic(&s, pc + g.length))
+                left &= ~(1ULL << RAX);
+            uint64_t read = g.read & left & 0xffff & ~(uint64_t)(g.set_anew | g.aside);
+            unset_found(u, read & ~u->set, pc);
+            u->set |= read;
+            left &= ~read & ~((g.overwritten | g.set_anew) & 0xffff);
+            if (g.pushed && !(left >> SAVED & 1ULL << g.pushed)) {
+                int r = g.pushed;
+                if (!u->from[r])
+                    u->from[r] = pc + g.length;
+                if (u->from[r] == pc + g.length)
+                    left |= 1ULL << r & ~u->set;
+                left |= 1ULL << (SAVED + r);
+            }
+            if (g.role == CALL)
+                left &= preserved | ~0ULL << SAVED;
+            for (int r = 0; r < 16 && (g.role == BRANCH || g.role == JUMP); r++)
+                again |= u->from[r] && g.target == u->from[r];
+            if (g.role == BRANCH && comes_again(&s, pc, left))
+                break;
+            if (g.role == BRANCH && !add_way(&s, g.target, left))
+                break;
+            pc = g.role == JUMP ? g.target : pc + g.length;
+        }
+    }
+    end_search(&s);
+    if (again)
+        u->set = 0;
 }
 
 /* Where a jump or a call goes now, 0: that is not known. */

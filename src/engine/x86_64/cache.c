@@ -831,6 +831,10 @@ static void dispatch_exit(struct context *c) {
         if (c->pc == pc && !c->dirty)
             remember(c, pc, c->target);
         break;
+    case EXIT_UNSET:
+        unset_mark(c, c->argument);
+        go_on_dirty(c);
+        break;
     case EXIT_CHANGED:
         cache_invalidate(c->pc, c->pc + 1);
         stack_owes(c); /* it may have been taken over */

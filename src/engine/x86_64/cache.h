@@ -110,6 +110,8 @@ uint64_t cache_find(gaddr pc);
 /* Translates one block; the caller holds the lock. 0: not executable. */
 uint64_t translate(gaddr pc, bool original);
 /* The same for the dirty version, in which these elements may be undefined. */
+/* Marks the registers of the function it is about to enter. */
+void unset_mark(struct context *c, uint32_t number);
 uint64_t translate_version(gaddr pc, uint64_t possible, uint32_t owes);
 /* Versions: the one for these elements or more, 0: none yet (the elements may
    have been widened); the caller holds the lock. */

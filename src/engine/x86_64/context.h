@@ -152,7 +152,8 @@
 #define EXIT_NEXT_RETURN 33 /* a return not foreseen by its chain; argument: which (returns.c) */
 #define EXIT_NAMES 34 /* to glue_names, not to C */
 #define EXIT_POLL 35 /* a signal came during a repeated instruction, which is done */
-#define EXIT_LAST 35
+#define EXIT_UNSET 36 /* entry of a function that reads what nobody set; argument: which (unset.c) */
+#define EXIT_LAST 36
 #define RED_ZONE 128 /* psABI 3.2.2 */
 #define EXIT_LANDED 16 /* a return into code that was given up: see cache_flush */
 #define EXIT_STALE 10  /* entry of code that was dropped; argument: block */

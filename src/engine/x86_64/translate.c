@@ -496,7 +496,8 @@ static int gather_all(gaddr pc, gaddr *next, gaddr *low, gaddr *high) {
             watched = (pc + 14) >> 12;
         }
         if (!available ||
-            (count && ((!now.dirty && cache_find(pc)) || replaced_at(pc) || in_trace(count, pc)))) {
+            (count && ((!now.dirty && cache_find(pc)) || replaced_at(pc) || in_trace(count, pc) ||
+                       unset_splits(pc)))) {
             *next = pc;
             return count;
         }
@@ -949,7 +950,12 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     computes_forget();
     gaddr next = 0, low = pc, high = pc + 1;
     bool renews = false;
-    if (r) {
+    uint64_t set = 0;
+    uint32_t unset = !r && !now.owes ? unset_at(pc, now.function, &set) : 0;
+    if (unset && set & ~now.possible) {
+        emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
+        emit_exit(EXIT_UNSET, pc, unset);
+    } else if (r) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         emit_dirty_set();
         bool resolver = replaced_is_resolver(pc);

@@ -109,6 +109,22 @@ uint64_t across_read_while_running(gaddr pc, uint64_t set); /* not by the transl
 /* Those that are overwritten on every way from there before anything reads them. */
 uint64_t across_overwritten(gaddr pc, uint64_t set);
 
+/* Registers that hold nothing of a function's from some place in its first code on, and that it
+   reads before it sets them: RAX from the entry, and those that it keeps for its caller, behind
+   where they are pushed. */
+struct unset {
+    uint64_t set;
+    gaddr from[16], where[16]; /* by register; where one is read */
+};
+void across_unset(gaddr entry, struct unset *u);
+
+/* --- unset.c --- */
+/* Whether the code there is to begin by EXIT_UNSET, 0 or its argument, unless *set is undefined.
+   `called`: it may be the entry of a function. */
+uint32_t unset_at(gaddr pc, bool called, uint64_t *set);
+/* Whether a trace is to end before the code there. */
+bool unset_splits(gaddr pc);
+
 /* --- transfers.c --- */
 void emit_entry(gaddr pc, int kind);
 /* Checks its own operand. */
