@@ -167,6 +167,21 @@ struct ledger_hand_over {
 };
 #define LEDGER_PIECE (1u << 18)
 
+/* What a process asks of a function that it translates, one question at a time. */
+enum question_state { QUESTION_NONE, QUESTION_TAKEN, QUESTION_ASKED, QUESTION_ANSWERED };
+struct ledger_question {
+    uint32_t state; /* enum question_state in the lowest bits, a number above; futex */
+    uint32_t process;
+    uint64_t entry; /* guest address */
+    uint64_t answer;
+};
+#define QUESTION_STATES 3u /* bits of the state */
+/* The answer: general registers that it takes arguments in, by their numbers in instructions;
+   from this bit on vectors; then */
+#define QUESTION_VECTORS 16
+#define QUESTION_RETURNS (1ull << 62) /* it returns something in RAX */
+#define QUESTION_KNOWN (1ull << 63)   /* else nothing of this is known */
+
 /* The whole file. */
 struct ledger {
     uint64_t magic;
@@ -189,6 +204,7 @@ struct ledger {
        mapped privately from here and costs nothing until it changes */
     _Alignas(4096) unsigned char untouchable[1u << 20];
     struct ledger_hand_over hand_over;
+    struct ledger_question question;
     _Alignas(4096) unsigned char piece[LEDGER_PIECE];
     uint32_t buckets[LEDGER_BUCKETS];
     uint32_t finding_buckets[4096];

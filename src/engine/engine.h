@@ -94,6 +94,7 @@ struct context {
     gaddr mark_origin;
     uint64_t odd_at;
     uint64_t recover_saved[6];
+    uint64_t unset;
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;
     struct context *next;
@@ -638,6 +639,8 @@ bool syscall_effects(struct context *c, uint64_t number, const uint64_t *argumen
                      long result);
 /* The guest is about to end: lets the host search the heap. */
 void process_finish(struct context *c, int status, int signal);
+/* Asks the host what the function takes and returns (see ledger_question), 0: not known. */
+uint64_t process_ask(gaddr entry);
 long process_execute(struct context *c, int directory, gaddr path, gaddr arguments,
                      gaddr environment, int flags);
 void process_thread_began(struct context *c);

@@ -42,7 +42,7 @@ struct collector {
     struct run *run;
     struct resolved *cache;
     struct passed *passed;
-    uint32_t nodes, modules, names, processes;
+    uint32_t nodes, names, processes;
 };
 
 static uint32_t bounded(uint32_t n, uint32_t limit) { return n < limit ? n : limit; }
@@ -57,16 +57,20 @@ static const struct ledger_name *name_at(const struct collector *c, uint32_t ima
     return NULL;
 }
 
-/* The newest file mapped over the address in that image. */
-static const struct ledger_module *module_at(const struct collector *c, uint32_t image,
+const struct ledger_module *ledger_module_at(const struct ledger *ledger, uint32_t image,
                                              uint64_t pc) {
-    for (uint32_t i = c->modules; i-- > 0;) {
-        const struct ledger_module *m = &c->ledger->modules[i];
-        if (m->ready && pc >= m->start && pc < m->end && m->process < c->processes &&
-            c->ledger->processes[m->process].image == image)
+    for (uint32_t i = bounded(ledger->next_module, LEDGER_MODULES); i-- > 0;) {
+        const struct ledger_module *m = &ledger->modules[i];
+        if (m->ready && pc >= m->start && pc < m->end && m->process < LEDGER_PROCESSES &&
+            ledger->processes[m->process].image == image)
             return m;
     }
     return NULL;
+}
+
+static const struct ledger_module *module_at(const struct collector *c, uint32_t image,
+                                             uint64_t pc) {
+    return ledger_module_at(c->ledger, image, pc);
 }
 
 static struct resolved *resolve(struct collector *c, uint32_t image, uint64_t pc, bool exact) {
@@ -475,7 +479,6 @@ struct run *collect(const struct launch *launch, struct symbols *symbols) {
     struct collector c = {.ledger = l, .symbols = symbols, .run = run_new()};
     struct run *run = c.run;
     c.nodes = bounded(l->next_node + 1, LEDGER_NODES);
-    c.modules = bounded(l->next_module, LEDGER_MODULES);
     c.names = bounded(l->next_name, LEDGER_NAMES);
     c.processes = bounded(l->next_process, LEDGER_PROCESSES);
     char folder[4096];

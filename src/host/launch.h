@@ -18,6 +18,7 @@ struct launch {
     struct ledger *ledger;
     struct losses losses;
     struct history history;
+    struct symbols *symbols; /* for what processes ask while they run */
     uint32_t pid;
     int status, signal; /* signal 0: exited */
     double seconds;

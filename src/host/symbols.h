@@ -22,6 +22,9 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
 /* Whether a function of C or C++ that is called as the psABI has it begins at the link-time
    address. */
 bool symbols_begins_c(struct symbols *symbols, const char *path, uint64_t link_address);
+/* Of the same: which registers hold arguments, and whether RAX holds its result (see
+   ledger_question); 0: not known. */
+uint64_t symbols_passed(struct symbols *symbols, const char *path, uint64_t link_address);
 /* The local variable that is in a register, by its DWARF number (psABI 3.6.2), where the
    instruction at the address is; its name stays null where none is known. */
 struct variable symbols_register_variable(struct symbols *symbols, struct pool *pool,

@@ -46,6 +46,24 @@ ELSEWHERE const char *last_moored(int ships) {
     return name;
 }
 
+/* Beside what the function takes. */
+ELSEWHERE int vowels(const char *name) {
+    int count;
+    while (*name) {
+        if (*name == 'a' || *name == 'e')
+            count++;
+        name++;
+    }
+    return count;
+}
+
+ELSEWHERE double mean(const double *tides, int hours) {
+    double all;
+    for (int i = 0; i < hours; i++)
+        all += tides[i];
+    return all / hours;
+}
+
 /* --- silent --- */
 
 /* `have` says whether `best` was set. */
@@ -150,6 +168,45 @@ static APART int many(int a, int b, int c, int d, int e, int f, int g, int h) {
     return a + b * c - d + e * f - g + h + zero;
 }
 
+/* Takes what the function before leaves alone, and more than it uses. */
+ELSEWHERE double weighed(int a, double x, const char *b, float y, long c, int d, unsigned char e,
+                         short f, double z) {
+    (void)a, (void)b;
+    return c > 3 ? z * e + x : d + f + y;
+}
+
+ELSEWHERE struct ship moved(int a, struct ship s, int by) {
+    (void)a;
+    s.quay += by;
+    return s;
+}
+
+struct log {
+    char text[40];
+    int length;
+};
+
+/* Its result goes where a hidden argument says. */
+ELSEWHERE struct log noted(int hour, const char *what) {
+    struct log l;
+    l.length = snprintf(l.text, sizeof l.text, "%d %s", hour, what);
+    return l;
+}
+
+__attribute__((ms_abi)) ELSEWHERE long by_other_convention(int a, long b) { return a > 2 ? b : -b; }
+
+__extension__ typedef __int128 wide;
+ELSEWHERE long upper(wide a, int b) { return (long)(a >> 64) + b; }
+
+/* Each way sets what it returns, or does not come back. */
+ELSEWHERE int berth_or_exit(int kind) {
+    if (kind == 1)
+        return 4;
+    if (kind == 2)
+        return berth_of(9);
+    exit(9);
+}
+
 static APART int passes(int n) {
     int all = berth_of(n), other = berth_of(all);
     int r = many(n, all, other, 1, 2, 3, all, other);
@@ -159,12 +216,17 @@ static APART int passes(int n) {
 
 int main(void) {
     static const int tide[] = {3, 3, 4, 2};
+    static const double tides[] = {1.5, 2, 4};
     struct ship auk = {4, 2};
     if (loads(3) > 7) // expect: uninitialized-value from=stack variable=total
         seen();
     if (loads(2) > 7) // expect: uninitialized-value from=stack variable=total
         seen();
     if (doubled(3) > 7) // expect: uninitialized-value from=stack variable=last
+        seen();
+    if (vowels("Tern") > 7) // expect: uninitialized-value from=stack variable=count
+        seen();
+    if (mean(tides, 3) > 7) // expect: uninitialized-value from=stack variable=all
         seen();
     if (last_moored(3)) // expect: uninitialized-value from=stack variable=name
         seen();
@@ -178,5 +240,12 @@ int main(void) {
     for (int k = 0; k < 4; k++)
         look(by_kind(k, 2));
     look(passes(1) & 3);
+    look((long)weighed(1, 2.0, "x", 0.5f, berth_of(4), 3, 4, 5, 1.0) - 1);
+    look((long)weighed(1, 2.0, "x", 0.5f, 1, 3, 4, 5, 1.0) - 2);
+    look(moved(1, auk, 3).quay);
+    look(noted(3, "Auk").length - 1);
+    look(by_other_convention(3, 5));
+    look(upper((wide)5 << 64, 1));
+    look(berth_or_exit(1) + berth_or_exit(2) - 9);
     return 0;
 }

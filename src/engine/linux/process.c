@@ -27,6 +27,34 @@ static void sleep_on(struct ledger_process *p, uint32_t state) {
     system_call(__NR_futex, &p->state, FUTEX_WAIT, state, second, 0, 0);
 }
 
+uint64_t process_ask(gaddr entry) {
+    enum { TURNS = 20, PATIENCE = 3 };
+    static uint32_t unanswered; /* the host has better things to do, or large files to read */
+    struct ledger_question *q = &ledger->question;
+    uint32_t state = __atomic_load_n(&q->state, __ATOMIC_ACQUIRE);
+    uint32_t number = (state & ~QUESTION_STATES) + QUESTION_STATES + 1;
+    if (unanswered == PATIENCE || (state & QUESTION_STATES) != QUESTION_NONE ||
+        !__atomic_compare_exchange_n(&q->state, &state, number | QUESTION_TAKEN, false,
+                                     __ATOMIC_ACQ_REL, __ATOMIC_RELAXED))
+        return 0;
+    q->process = process_index;
+    q->entry = entry;
+    uint32_t asked = number | QUESTION_ASKED;
+    __atomic_store_n(&q->state, asked, __ATOMIC_RELEASE);
+    wake_host();
+    long turn[2] = {0, 10 * 1000 * 1000};
+    for (int n = 0; n < TURNS && __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked; n++)
+        system_call(__NR_futex, &q->state, FUTEX_WAIT, asked, turn, 0, 0);
+    uint32_t still = asked;
+    bool late = __atomic_compare_exchange_n(&q->state, &still, number | QUESTION_NONE, false,
+                                            __ATOMIC_ACQ_REL, __ATOMIC_RELAXED);
+    uint64_t answer = late ? 0 : q->answer;
+    unanswered += late;
+    if (!late)
+        __atomic_store_n(&q->state, number | QUESTION_NONE, __ATOMIC_RELEASE);
+    return answer;
+}
+
 /* The kernel copies: an address that is not mapped is an error, no fault. */
 static void hand_over(const struct ledger_process *p) {
     struct ledger_hand_over *h = &ledger->hand_over;

@@ -12,7 +12,7 @@
    it is encoded by VEX. Older forms may leave a part as it was though they are said to write
    only. */
 static uint64_t overwritten(const struct instruction *i) {
-    uint64_t set = 0;
+    uint64_t set = 0, inputs = plan_inputs(i); /* not what pxor zeroes */
     int lane, rule = rule_of(i, &lane);
     bool legacy = i->z.encoding == ZYDIS_INSTRUCTION_ENCODING_LEGACY;
     bool moves = moves_whole(i) && (i->memory_count || i->z.mnemonic != ZYDIS_MNEMONIC_MOVSD);
@@ -21,7 +21,8 @@ static uint64_t overwritten(const struct instruction *i) {
     for (int k = 0; k < i->z.operand_count; k++) {
         const ZydisDecodedOperand *o = &i->operands[k];
         int e = o->type == ZYDIS_OPERAND_TYPE_REGISTER ? element_of(o->reg.value) : -1;
-        bool whole = e >= ELEMENT_VECTOR ? !part && !(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ)
+        bool whole = e >= ELEMENT_VECTOR ? !part && (!(o->actions & ZYDIS_OPERAND_ACTION_MASK_READ) ||
+                                                     !(inputs >> e & 1))
                                          : o->size >= 32;
         bool alone = e >= 0 && e != ELEMENT_X87 && !(1ULL << e & ELEMENTS_SHARED);
         if (alone && whole && (o->actions & ZYDIS_OPERAND_ACTION_WRITE))
@@ -240,35 +241,41 @@ static bool is_variadic(struct search *s, gaddr pc) {
     return false;
 }
 
-enum { SAVED = 32 }; /* in the set of a way: registers that were pushed there */
+enum { SAVED = ELEMENT_FLAGS }; /* in the set of a way: registers that were pushed there */
+static const uint64_t registers_alone = 0xffff | 0xffffULL << ELEMENT_VECTOR;
 
 static void unset_found(struct unset *u, uint64_t found, gaddr where) {
+    u->set |= found;
     for (; found; found &= found - 1)
-        u->where[__builtin_ctzll(found)] = where;
+        u->where[unset_index(__builtin_ctzll(found))] = where;
 }
 
-void across_unset(gaddr entry, struct unset *u) {
+void across_unset(gaddr entry, uint64_t set, struct unset *u) {
     enum { AHEAD = 300 };
+    const uint64_t results = 1ULL << RAX | 3ULL << ELEMENT_VECTOR;
     struct search s;
     int ahead = AHEAD;
     bool again = false; /* what comes back to where registers would be marked */
     *u = (struct unset){0};
-    begin_search(&s, entry, 1ULL << RAX, false);
-    u->from[RAX] = entry;
+    begin_search(&s, entry, set, false);
+    for (int k = 0; k < UNSET_REGISTERS; k++)
+        u->from[k] = set >> unset_element(k) & 1 ? entry : 0;
     while (s.count && ahead > 0) {
         struct way way = next_way(&s);
         gaddr pc = way.pc;
         uint64_t left = way.set & ~u->set;
-        while ((left & 0xffff) && ahead-- > 0) {
+        while ((left & registers_alone) && ahead-- > 0) {
             struct glance g = look(&s, pc);
+            if (g.role == RETURN && left & 1ULL << RAX && !u->returns)
+                u->returns = pc;
             if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
                 break;
             if (g.counts_vectors && left & 1ULL << RAX && is_variadic(&s, pc + g.length))
                 left &= ~(1ULL << RAX);
-            uint64_t read = g.read & left & 0xffff & ~(uint64_t)(g.set_anew | g.aside);
-            unset_found(u, read & ~u->set, pc);
-            u->set |= read;
-            left &= ~read & ~((g.overwritten | g.set_anew) & 0xffff);
+            uint64_t anew = g.set_anew | (g.overwritten & registers_alone);
+            uint64_t read = g.read & left & registers_alone & ~(uint64_t)(g.set_anew | g.aside);
+            unset_found(u, read, pc);
+            left &= ~read & ~anew;
             if (g.pushed && !(left >> SAVED & 1ULL << g.pushed)) {
                 int r = g.pushed;
                 if (!u->from[r])
@@ -278,9 +285,10 @@ void across_unset(gaddr entry, struct unset *u) {
                 left |= 1ULL << (SAVED + r);
             }
             if (g.role == CALL)
-                left &= preserved | ~0ULL << SAVED;
-            for (int r = 0; r < 16 && (g.role == BRANCH || g.role == JUMP); r++)
-                again |= u->from[r] && g.target == u->from[r];
+                left &= ~results;
+            bool jumps = g.role == BRANCH || g.role == JUMP;
+            for (int k = 0; jumps && k < UNSET_REGISTERS; k++)
+                again |= u->from[k] && g.target == u->from[k];
             if (g.role == BRANCH && comes_again(&s, pc, left))
                 break;
             if (g.role == BRANCH && !add_way(&s, g.target, left))
@@ -289,8 +297,10 @@ void across_unset(gaddr entry, struct unset *u) {
         }
     }
     end_search(&s);
-    if (again)
+    if (again) {
         u->set = 0;
+        u->returns = 0;
+    }
 }
 
 /* Where a jump or a call goes now, 0: that is not known. */

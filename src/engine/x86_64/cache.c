@@ -61,6 +61,7 @@ _Static_assert(offsetof(struct context, flags) == CTX_FLAGS, "context layout");
 _Static_assert(offsetof(struct context, cache_base) == CTX_CACHE_BASE, "context layout");
 _Static_assert(offsetof(struct context, pc) == CTX_PC, "context layout");
 _Static_assert(offsetof(struct context, recover_saved) == 0x200, "context layout");
+_Static_assert(offsetof(struct context, unset) == CTX_UNSET, "context layout");
 _Static_assert(offsetof(struct context, mark) == CTX_MARK, "context layout");
 _Static_assert(offsetof(struct context, dirty) == CTX_DIRTY, "context layout");
 _Static_assert(offsetof(struct context, mark_high) == CTX_MARK_HIGH, "context layout");

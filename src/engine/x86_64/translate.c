@@ -795,6 +795,26 @@ static void emit_poll(const struct instruction *i) {
     note_place(i->pc, 0, false);
 }
 
+/* Leaves by C, which marks registers, unless it has just done so. Flags stay. */
+static void emit_unset(gaddr pc, uint32_t number) {
+    emit_spill(&out, RCX);
+    note_place(pc, 1u << RCX, false);
+    emit8(&out, 0x64); /* mov ecx, fs:[unset] */
+    emit8(&out, 0x8b);
+    emit_memory(&out, RCX, -1, -1, 1, CTX_UNSET);
+    emit8(&out, 0x8d); /* lea ecx, [rcx - number] */
+    emit_memory(&out, RCX, RCX, -1, 1, -(int64_t)number);
+    emit8(&out, 0xe3); /* jrcxz */
+    uint8_t *over = out.at;
+    emit8(&out, 0);
+    emit_unspill(&out, RCX);
+    emit_exit(EXIT_UNSET, pc, number);
+    *over = (uint8_t)(out.at - over - 1);
+    emit_unspill(&out, RCX);
+    emit_context_constant(&out, CTX_UNSET, 0);
+    note_place(pc, 0, false);
+}
+
 static void emit_instruction(const struct instruction *i, bool flags_live, uint32_t flags_after) {
     if (wants_dirty(i)) {
         emit_dirty(i, flags_live, flags_after);
@@ -950,9 +970,8 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     computes_forget();
     gaddr next = 0, low = pc, high = pc + 1;
     bool renews = false;
-    uint64_t set = 0;
-    uint32_t unset = !r && !now.owes ? unset_at(pc, now.function, &set) : 0;
-    if (unset && set & ~now.possible) {
+    uint32_t unset = !r && !now.owes ? unset_at(pc, now.function) : 0;
+    if (unset && !now.dirty) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         emit_exit(EXIT_UNSET, pc, unset);
     } else if (r) {
@@ -985,6 +1004,8 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
         emit_entry(pc, PLACE_EXACT | PLACE_ENTRY);
         if (checked)
             emit_code_check(low, high);
+        if (unset)
+            emit_unset(pc, unset);
         forget_proofs();
         frame_follow(NULL);
         frame_begins();

@@ -109,19 +109,28 @@ uint64_t across_read_while_running(gaddr pc, uint64_t set); /* not by the transl
 /* Those that are overwritten on every way from there before anything reads them. */
 uint64_t across_overwritten(gaddr pc, uint64_t set);
 
-/* Registers that hold nothing of a function's from some place in its first code on, and that it
-   reads before it sets them: RAX from the entry, and those that it keeps for its caller, behind
-   where they are pushed. */
+/* Of some registers that hold nothing when a function is entered, and of those that it keeps for
+   its caller, which hold nothing of its own behind where they are pushed: which are read before
+   they are set. */
+enum { UNSET_REGISTERS = 32 }; /* general ones, vectors */
+static inline int unset_element(int index) {
+    return index < ELEMENT_FLAGS ? index : index - ELEMENT_FLAGS + ELEMENT_VECTOR;
+}
+static inline int unset_index(int element) {
+    return element < ELEMENT_FLAGS ? element : element - ELEMENT_VECTOR + ELEMENT_FLAGS;
+}
 struct unset {
     uint64_t set;
-    gaddr from[16], where[16]; /* by register; where one is read */
+    gaddr from[UNSET_REGISTERS];  /* from where on one holds nothing */
+    gaddr where[UNSET_REGISTERS]; /* and where it is read */
+    gaddr returns;                /* a return before which RAX is not set, 0: none */
 };
-void across_unset(gaddr entry, struct unset *u);
+void across_unset(gaddr entry, uint64_t set, struct unset *u);
 
 /* --- unset.c --- */
-/* Whether the code there is to begin by EXIT_UNSET, 0 or its argument, unless *set is undefined.
-   `called`: it may be the entry of a function. */
-uint32_t unset_at(gaddr pc, bool called, uint64_t *set);
+/* Whether the code there is to begin by EXIT_UNSET, 0 or its argument. `called`: it may be the
+   entry of a function. */
+uint32_t unset_at(gaddr pc, bool called);
 /* Whether a trace is to end before the code there. */
 bool unset_splits(gaddr pc);
 

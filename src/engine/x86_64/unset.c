@@ -9,12 +9,16 @@
 #include "plan.h"
 #include "translate.h"
 
-enum { PLACES = 4096, MOST = 2000 /* times that a register is marked at one place */ };
+enum {
+    PLACES = 4096,
+    MOST = 2000, /* times that a register is marked at one place */
+    TOLD = 64    /* and that it is noted by which calls */
+};
 
 static struct place {
-    gaddr from, entry, where;
+    gaddr from, entry, where[UNSET_REGISTERS];
     uint64_t set;
-    uint32_t count;
+    uint32_t count, origin[UNSET_REGISTERS]; /* with the calls it was entered by last, at first */
 } places[PLACES]; /* by `from`, open addressing; 0 is not used */
 static uint32_t place_count;
 
@@ -25,47 +29,95 @@ static struct place *place_at(gaddr from) {
     return &places[at];
 }
 
+/* Functions that were looked at. */
+enum { LOOKED = 1 << 13 };
+static gaddr looked[LOOKED];
+
+static bool is_new(gaddr entry) {
+    gaddr *l = &looked[(entry * 0x9e3779b97f4a7c15ULL) >> 51];
+    bool new = *l != entry;
+    *l = entry;
+    return new;
+}
+
+static void note(gaddr entry, gaddr from, gaddr where, int element) {
+    struct place *p = place_at(from);
+    if (place_count == PLACES / 2 || (p->from && p->entry != entry))
+        return;
+    place_count += !p->from;
+    if (!p->from)
+        *p = (struct place){.from = from, .entry = entry};
+    p->set |= 1ULL << element;
+    p->where[unset_index(element)] = where;
+}
+
+/* Registers for arguments (psABI 3.2.3). */
+static const uint64_t integers = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX | 3u << 8;
+static const uint64_t vectors = 0xffULL << ELEMENT_VECTOR;
+static const uint64_t unused = 1u << RAX | 1u << 11; /* never for arguments */
+
+/* Which of them the function takes, and whether it returns something in RAX, is for the host to
+   say, from debug information. A function of another convention reads none of those that it
+   ought to get. */
 static void look_at_function(gaddr entry) {
     struct unset u;
-    across_unset(entry, &u);
-    for (uint64_t left = u.set; left && place_count < PLACES / 2; left &= left - 1) {
-        int r = __builtin_ctzll(left);
-        struct place *p = place_at(u.from[r]);
-        if (p->from)
-            continue;
-        *p = (struct place){.from = u.from[r], .entry = entry, .where = u.where[r], .set = 1ULL << r};
-        place_count++;
+    across_unset(entry, unused | integers | vectors, &u);
+    uint64_t answer = 0;
+    if ((u.set & (integers | vectors)) || (u.returns && !(u.set & 1ULL << RAX)))
+        answer = process_ask(entry);
+    uint64_t taken = 0;
+    for (int k = 0; k < 16; k++)
+        taken |= answer >> k & 1 ? 1ULL << k : 0;
+    taken |= (answer >> QUESTION_VECTORS & 0xff) << ELEMENT_VECTOR;
+    if (!(answer & QUESTION_KNOWN) || ((taken & integers) && !(u.set & taken & integers)))
+        u.set &= ~(integers | vectors);
+    else
+        u.set &= ~taken;
+    for (uint64_t left = u.set; left; left &= left - 1) {
+        int e = __builtin_ctzll(left), k = unset_index(e);
+        note(entry, u.from[k], u.where[k], e);
     }
+    if (u.returns && answer & QUESTION_RETURNS && !(u.set & 1ULL << RAX))
+        note(entry, entry, u.returns, RAX);
 }
 
 bool unset_splits(gaddr pc) {
     return symbols_is_entry(pc) || (place_count && place_at(pc)->from == pc);
 }
 
-uint32_t unset_at(gaddr pc, bool called, uint64_t *set) {
-    if (called && symbols_is_entry(pc))
+uint32_t unset_at(gaddr pc, bool called) {
+    if (called && symbols_is_entry(pc) && is_new(pc))
         look_at_function(pc);
     struct place *p = place_count ? place_at(pc) : NULL;
     if (!p || p->from != pc || p->count >= MOST)
         return 0;
-    *set = p->set;
     return (uint32_t)(p - places);
+}
+
+/* The registers' numbers of DWARF (psABI 3.6.2). */
+static unsigned dwarf_number(int element) {
+    static const uint8_t general[16] = {0, 2, 1, 3, 7, 6, 4, 5, 8, 9, 10, 11, 12, 13, 14, 15};
+    enum { FIRST_VECTOR = 17 };
+    return element < ELEMENT_FLAGS ? general[element]
+                                   : FIRST_VECTOR + (unsigned)(element - ELEMENT_VECTOR);
 }
 
 void unset_mark(struct context *c, uint32_t number) {
     struct place *p = &places[number];
-    static const uint8_t dwarf_number[16] = {0, 2, 1, 3, 7, 6, 4, 5, 8, 9, 10, 11, 12, 13, 14, 15};
+    c->unset = number;
     c->dirty = dirty_now(c);
-    bool again = !(p->set & ~c->dirty); /* its versions do not know that it was done */
     for (uint64_t left = p->set; left; left &= left - 1) {
-        int e = __builtin_ctzll(left);
-        uint32_t origin = origin_unset(c, p->where, p->entry, dwarf_number[e]);
-        dirty_words(c)[e] = ~0ULL;
-        dirty_origins(c, e)[0] = dirty_origins(c, e)[1] = origin;
+        int e = __builtin_ctzll(left), words = e < ELEMENT_FLAGS ? 1 : 2;
+        uint32_t *origin = &p->origin[unset_index(e)];
+        if (p->count < TOLD)
+            *origin = origin_unset(c, p->where[unset_index(e)], p->entry, dwarf_number(e));
+        uint64_t *bits = e < ELEMENT_FLAGS ? &dirty_words(c)[e] : dirty_vector(c, e - ELEMENT_VECTOR);
+        for (int k = 0; k < words; k++)
+            bits[k] = ~0ULL;
+        for (int k = 0; k < 2 * words; k++)
+            dirty_origins(c, e)[k] = *origin;
         c->dirty |= 1ULL << e;
     }
-    if (again)
-        __atomic_store_n(&p->count, MOST, __ATOMIC_RELAXED);
     if (__atomic_add_fetch(&p->count, 1, __ATOMIC_RELAXED) >= MOST)
         cache_invalidate(p->from, p->from + 1);
 }
