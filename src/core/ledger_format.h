@@ -173,9 +173,34 @@ struct ledger_question {
     uint32_t state; /* enum question_state in the lowest bits, a number above; futex */
     uint32_t process;
     uint64_t entry; /* guest address */
+    uint64_t file;  /* the file's hash: it may have been replaced */
     uint64_t answer;
 };
 #define QUESTION_STATES 3u /* bits of the state */
+/* Answers given, and those that the next questions would get; by key, open addressing in a few
+   slots. */
+#define LEDGER_ANSWERS (1u << 16)
+#define LEDGER_ANSWER_SLOTS 8
+struct ledger_answer {
+    uint64_t key; /* 0: free; written last */
+    uint64_t answer;
+};
+/* Of a file's number, size in bytes and time of its last change (stat(2)). */
+static inline uint64_t ledger_file_hash(uint64_t number, uint64_t size, uint64_t seconds,
+                                        uint64_t nanoseconds) {
+    const uint64_t all[] = {number, size, seconds, nanoseconds};
+    uint64_t h = 0xcbf29ce484222325ull; /* FNV-1a, by words */
+    for (unsigned i = 0; i < sizeof all / sizeof *all; i++) {
+        h = (h ^ all[i]) * 0x100000001b3ull;
+        h ^= h >> 29;
+    }
+    return h;
+}
+static inline uint64_t ledger_answer_key(uint64_t file_hash, uint64_t link_address) {
+    uint64_t key = (file_hash ^ link_address) * 0x9e3779b97f4a7c15ull;
+    key ^= key >> 32;
+    return key ? key : 1;
+}
 /* The answer: general registers that it takes arguments in, by their numbers in instructions;
    from this bit on vectors; then */
 #define QUESTION_VECTORS 16
@@ -205,6 +230,7 @@ struct ledger {
     _Alignas(4096) unsigned char untouchable[1u << 20];
     struct ledger_hand_over hand_over;
     struct ledger_question question;
+    struct ledger_answer answers[LEDGER_ANSWERS];
     _Alignas(4096) unsigned char piece[LEDGER_PIECE];
     uint32_t buckets[LEDGER_BUCKETS];
     uint32_t finding_buckets[4096];

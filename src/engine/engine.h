@@ -234,6 +234,8 @@ bool symbols_is_system(gaddr pc); /* a library that unwinds or jumps between sta
 bool symbols_in_module(gaddr pc); /* in a file that was mapped as code */
 /* A function's entry, in a file with debug information that is not the system's (entries.c). */
 bool symbols_is_entry(gaddr pc);
+uint64_t symbols_file_hash(gaddr entry);  /* see ledger_file_hash, of such a file */
+uint64_t symbols_answer_key(gaddr entry); /* see ledger_answer; 0: in no such file */
 bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);

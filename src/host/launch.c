@@ -4,7 +4,7 @@
 #include "launch.h"
 
 #include "../follow/follow.h"
-#include "collect.h"
+#include "questions.h"
 
 #include <elf.h>
 #include <errno.h>
@@ -239,30 +239,6 @@ static void pass_on(int number, siginfo_t *info, void *context) {
 static const int passed_on[] = {SIGINT, SIGQUIT, SIGTERM, SIGHUP, SIGUSR1, SIGUSR2};
 enum { PASSED_ON = sizeof passed_on / sizeof passed_on[0] };
 
-/* Answers the question that a process has asked. */
-static void answer(struct launch *launch) {
-    struct ledger *ledger = launch->ledger;
-    struct ledger_question *q = &ledger->question;
-    uint32_t state = __atomic_load_n(&q->state, __ATOMIC_ACQUIRE);
-    if ((state & QUESTION_STATES) != QUESTION_ASKED || q->process >= LEDGER_PROCESSES)
-        return;
-    if (!launch->symbols)
-        launch->symbols = symbols_new();
-    const struct ledger_module *m =
-        ledger_module_at(ledger, ledger->processes[q->process].image, q->entry);
-    char path[LEDGER_PATH];
-    uint64_t found = 0;
-    if (m) {
-        snprintf(path, sizeof path, "%.*s", LEDGER_PATH - 1, m->path);
-        found = symbols_passed(launch->symbols, path, q->entry - m->bias);
-    }
-    q->answer = found;
-    /* else it has been given up, and there may be another */
-    __atomic_compare_exchange_n(&q->state, &state, (state & ~QUESTION_STATES) | QUESTION_ANSWERED,
-                                false, __ATOMIC_ACQ_REL, __ATOMIC_RELAXED);
-    syscall(SYS_futex, &q->state, FUTEX_WAKE, 64, NULL, NULL, 0);
-}
-
 /* Searches the heap of every process that waits for it. */
 static void serve(struct launch *launch) {
     struct ledger *ledger = launch->ledger;
@@ -309,7 +285,7 @@ static void wait_for(struct launch *launch, pid_t pid) {
     int status = 0;
     for (;;) {
         uint32_t seen = __atomic_load_n(&ledger->event, __ATOMIC_SEQ_CST);
-        answer(launch);
+        questions_answer(&launch->symbols, ledger);
         serve(launch);
         if (waitpid(pid, &status, WNOHANG) == pid)
             break;

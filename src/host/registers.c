@@ -194,6 +194,29 @@ uint64_t symbols_passed(struct symbols *symbols, const char *path, uint64_t link
     return answer;
 }
 
+struct neighbours {
+    void (*take)(uint64_t link_address, void *argument);
+    void *argument;
+    Dwarf_Addr bias;
+};
+
+static void take_neighbour(Dwarf_Addr entry, void *argument) {
+    const struct neighbours *n = argument;
+    n->take(entry + n->bias, n->argument);
+}
+
+void symbols_each_neighbour(struct symbols *symbols, const char *path, uint64_t link_address,
+                            void (*take)(uint64_t link_address, void *argument), void *argument) {
+    struct symbol_file *f = symbol_file_open(symbols, path);
+    Dwarf_Addr bias;
+    Dwarf_Die *cu = f->module ? symbol_file_unit(f, link_address + f->bias, &bias) : NULL;
+    struct neighbours n = {take, argument, 0};
+    if (!cu)
+        return;
+    n.bias = bias - f->bias;
+    symbol_unit_entries(f, cu, take_neighbour, &n);
+}
+
 /* Whether the variable is in the register, at the address or (0) somewhere. */
 static bool lives_in(Dwarf_Die *variable, unsigned number, Dwarf_Addr address) {
     Dwarf_Attribute attribute;

@@ -74,6 +74,13 @@ static const struct unit_functions *functions_of(struct symbol_file *f, Dwarf_Di
     return u;
 }
 
+void symbol_unit_entries(struct symbol_file *f, Dwarf_Die *cu,
+                         void (*take)(Dwarf_Addr entry, void *argument), void *argument) {
+    const struct unit_functions *u = functions_of(f, cu);
+    for (size_t k = 0; k < u->count; k++)
+        take(u->functions[k].low, argument);
+}
+
 void symbol_scopes_free(struct symbol_file *f) {
     struct unit_functions *u, *next;
     HASH_ITER(hh, f->functions, u, next) {

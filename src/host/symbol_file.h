@@ -64,6 +64,9 @@ const char *symbol_readable(struct pool *pool, const char *name);
    function's in the function that it was put into; the last one is the function whose
    code it is. Returns how many; free them. */
 int symbol_scopes(struct symbol_file *f, Dwarf_Die *cu, Dwarf_Addr address, Dwarf_Die **scopes);
+/* Where the pieces of the unit's functions begin, by its own addresses. */
+void symbol_unit_entries(struct symbol_file *f, Dwarf_Die *cu,
+                         void (*take)(Dwarf_Addr entry, void *argument), void *argument);
 void symbol_scopes_free(struct symbol_file *f);
 /* Of these files only the functions' names are told. Their debug information, where it is
    installed, is compressed: reading it takes longer than a short run. */

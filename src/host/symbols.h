@@ -25,6 +25,9 @@ bool symbols_begins_c(struct symbols *symbols, const char *path, uint64_t link_a
 /* Of the same: which registers hold arguments, and whether RAX holds its result (see
    ledger_question); 0: not known. */
 uint64_t symbols_passed(struct symbols *symbols, const char *path, uint64_t link_address);
+/* Calls for each function of the unit whose code is at the address. */
+void symbols_each_neighbour(struct symbols *symbols, const char *path, uint64_t link_address,
+                            void (*take)(uint64_t link_address, void *argument), void *argument);
 /* The local variable that is in a register, by its DWARF number (psABI 3.6.2), where the
    instruction at the address is; its name stays null where none is known. */
 struct variable symbols_register_variable(struct symbols *symbols, struct pool *pool,

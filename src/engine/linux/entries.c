@@ -3,7 +3,8 @@
 
 enum { FILES = 64 };
 static struct file {
-    gaddr start, end;
+    gaddr start, end, bias;
+    uint64_t hash;
     uint64_t mask;  /* of the table below */
     gaddr *entries; /* by address, open addressing */
 } files[FILES];
@@ -25,7 +26,8 @@ static bool is_entry(const Elf64_Sym *s, const char *names, uint64_t size) {
 }
 
 void entries_add(const char *content, uint64_t size, const Elf64_Shdr *table,
-                 const Elf64_Shdr *strings, gaddr bias, gaddr start, gaddr end) {
+                 const Elf64_Shdr *strings, gaddr bias, gaddr start, gaddr end,
+                 uint64_t hash) {
     if (table->sh_offset + table->sh_size > size || strings->sh_offset + strings->sh_size > size ||
         file_count == FILES)
         return;
@@ -35,7 +37,7 @@ void entries_add(const char *content, uint64_t size, const Elf64_Shdr *table,
     while (room < 2 * count)
         room *= 2;
     struct file *f = &files[file_count];
-    *f = (struct file){start, end, room - 1, engine_alloc(room * sizeof(gaddr))};
+    *f = (struct file){start, end, bias, hash, room - 1, engine_alloc(room * sizeof(gaddr))};
     for (uint64_t i = 0; i < count; i++) {
         if (!is_entry(&symbols[i], names, strings->sh_size))
             continue;
@@ -48,15 +50,29 @@ void entries_add(const char *content, uint64_t size, const Elf64_Shdr *table,
     __atomic_store_n(&file_count, file_count + 1, __ATOMIC_RELEASE);
 }
 
-bool symbols_is_entry(gaddr pc) {
+/* The file whose code it is. */
+static const struct file *file_of(gaddr pc) {
     uint32_t count = __atomic_load_n(&file_count, __ATOMIC_ACQUIRE);
-    for (uint32_t i = 0; i < count; i++) {
-        const struct file *f = &files[i];
-        if (pc < f->start || pc >= f->end)
-            continue;
-        for (uint64_t at = slot_of(pc) & f->mask; f->entries[at]; at = (at + 1) & f->mask)
-            if (f->entries[at] == pc)
-                return true;
-    }
+    while (count--)
+        if (pc >= files[count].start && pc < files[count].end)
+            return &files[count];
+    return NULL;
+}
+
+uint64_t symbols_file_hash(gaddr entry) {
+    const struct file *f = file_of(entry);
+    return f ? f->hash : 0;
+}
+
+uint64_t symbols_answer_key(gaddr entry) {
+    const struct file *f = file_of(entry);
+    return f ? ledger_answer_key(f->hash, entry - f->bias) : 0;
+}
+
+bool symbols_is_entry(gaddr pc) {
+    const struct file *f = file_of(pc);
+    for (uint64_t at = slot_of(pc) & (f ? f->mask : 0); f && f->entries[at]; at = (at + 1) & f->mask)
+        if (f->entries[at] == pc)
+            return true;
     return false;
 }

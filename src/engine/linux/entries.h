@@ -7,8 +7,9 @@
 #include <linux/elf.h>
 
 /* Takes the functions of a symbol table in a file's content of `size` bytes, which is or will be
-   mapped at start. */
+   mapped at start; hash: ledger_file_hash. */
 void entries_add(const char *content, uint64_t size, const Elf64_Shdr *table,
-                 const Elf64_Shdr *strings, gaddr bias, gaddr start, gaddr end);
+                 const Elf64_Shdr *strings, gaddr bias, gaddr start, gaddr end,
+                 uint64_t hash);
 
 #endif

@@ -5,6 +5,7 @@
 
 #include "entries.h"
 
+#include <asm/stat.h>
 #include <asm/unistd.h>
 #include <linux/elf.h>
 #include <linux/fcntl.h>
@@ -265,10 +266,12 @@ static bool has_section(const char *file, uint64_t size, const Elf64_Ehdr *heade
 }
 
 /* Takes the functions to replace; tells whether Go's compiler made the file. */
-static bool take_file(int fd, gaddr bias, enum place place, gaddr start, gaddr end, bool system) {
+static bool take_file(int fd, const char *path, gaddr bias, enum place place, gaddr start,
+                      gaddr end) {
     bool go = false;
+    struct stat state;
     long size = system_call(__NR_lseek, fd, 0, 2);
-    if (size < (long)sizeof(Elf64_Ehdr))
+    if (size < (long)sizeof(Elf64_Ehdr) || system_call(__NR_fstat, fd, &state) != 0)
         return false;
     long p = system_call(__NR_mmap, 0, size, PROT_READ, MAP_PRIVATE, fd, 0);
     if (p < 0 && p > -4096)
@@ -288,11 +291,13 @@ static bool take_file(int fd, gaddr bias, enum place place, gaddr start, gaddr e
                     take_symbols(file, length, &sections[i], sections, header->e_shnum, bias,
                                  place, look);
         go = has_section(file, length, header, ".gopclntab");
-        for (int i = 0; !system && i < header->e_shnum; i++)
+        for (int i = 0; !in_system_folder(path) && i < header->e_shnum; i++)
             if (sections[i].sh_type == SHT_SYMTAB && sections[i].sh_link < header->e_shnum &&
                 !go && has_section(file, length, header, ".debug_info"))
                 entries_add(file, length, &sections[i], &sections[sections[i].sh_link], bias,
-                            start, end);
+                            start, end,
+                            ledger_file_hash(state.st_ino, (uint64_t)state.st_size,
+                                             state.st_mtime, state.st_mtime_nsec));
     }
     system_call(__NR_munmap, p, size);
     return go;
@@ -330,7 +335,7 @@ void symbols_mapped(gaddr start, uint64_t size, int fd, uint64_t offset) {
         format(self, sizeof self, "/proc/self/fd/%d", (uint64_t)(int64_t)fd);
         int own = (int)system_call(__NR_open, self, O_RDONLY | O_CLOEXEC, 0);
         if (own >= 0) {
-            take_file(own, bias, place, start, bias + high, in_system_folder(path));
+            take_file(own, path, bias, place, start, bias + high);
             system_call(__NR_close, own);
         }
     }
@@ -356,7 +361,7 @@ void symbols_program(const char *path, gaddr bias, bool dynamic, gaddr start, ga
     int fd = (int)system_call(__NR_open, path, O_RDONLY | O_CLOEXEC, 0);
     if (fd < 0)
         return;
-    if (take_file(fd, bias, place, start, end, in_system_folder(path))) {
+    if (take_file(fd, path, bias, place, start, end)) {
         go_start = start;
         go_end = end;
     }

@@ -251,11 +251,13 @@ static void unset_found(struct unset *u, uint64_t found, gaddr where) {
 }
 
 void across_unset(gaddr entry, uint64_t set, struct unset *u) {
-    enum { AHEAD = 300 };
+    enum { AHEAD = 200, VECTORS_AHEAD = 60 };
     const uint64_t results = 1ULL << RAX | 3ULL << ELEMENT_VECTOR;
     struct search s;
     int ahead = AHEAD;
     bool again = false; /* what comes back to where registers would be marked */
+    bool vectors = false;
+    uint64_t wanted = registers_alone;
     *u = (struct unset){0};
     begin_search(&s, entry, set, false);
     for (int k = 0; k < UNSET_REGISTERS; k++)
@@ -264,8 +266,11 @@ void across_unset(gaddr entry, uint64_t set, struct unset *u) {
         struct way way = next_way(&s);
         gaddr pc = way.pc;
         uint64_t left = way.set & ~u->set;
-        while ((left & registers_alone) && ahead-- > 0) {
+        while ((left & wanted) && ahead-- > 0) {
             struct glance g = look(&s, pc);
+            vectors |= ((g.read | g.overwritten) & ~0ULL << ELEMENT_VECTOR) != 0;
+            if (ahead == AHEAD - VECTORS_AHEAD && !vectors) /* it computes with none */
+                wanted &= 0xffff;
             if (g.role == RETURN && left & 1ULL << RAX && !u->returns)
                 u->returns = pc;
             if (g.role != PLAIN && g.role != BRANCH && g.role != JUMP && g.role != CALL)
@@ -273,7 +278,7 @@ void across_unset(gaddr entry, uint64_t set, struct unset *u) {
             if (g.counts_vectors && left & 1ULL << RAX && is_variadic(&s, pc + g.length))
                 left &= ~(1ULL << RAX);
             uint64_t anew = g.set_anew | (g.overwritten & registers_alone);
-            uint64_t read = g.read & left & registers_alone & ~(uint64_t)(g.set_anew | g.aside);
+            uint64_t read = g.read & left & wanted & ~(uint64_t)(g.set_anew | g.aside);
             unset_found(u, read, pc);
             left &= ~read & ~anew;
             if (g.pushed && !(left >> SAVED & 1ULL << g.pushed)) {
@@ -292,6 +297,8 @@ void across_unset(gaddr entry, uint64_t set, struct unset *u) {
             if (g.role == BRANCH && comes_again(&s, pc, left))
                 break;
             if (g.role == BRANCH && !add_way(&s, g.target, left))
+                break;
+            if (g.role == JUMP && symbols_is_entry(g.target)) /* a call at the end */
                 break;
             pc = g.role == JUMP ? g.target : pc + g.length;
         }
