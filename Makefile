@@ -54,6 +54,10 @@ uses: build
 fields: build
 	@/usr/bin/python3 tests/fuzz/fields.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Local variables that are set on some ways only, and used where something says so: all is quiet.
+unset: build
+	@/usr/bin/python3 tests/fuzz/unset.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Structures passed by value: exactly the members never set may be told.
 passing: build
 	@/usr/bin/python3 tests/fuzz/passing.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -100,4 +104,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins uses fields passing copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins unset uses fields passing copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean

@@ -431,6 +431,19 @@ uint64_t across_read_while_running(gaddr pc, uint64_t set) {
     return read_behind(pc, set, true, true);
 }
 
+uint64_t across_taken(gaddr call, uint64_t set) {
+    struct search s;
+    begin_search(&s, call, set, true);
+    struct glance g = look(&s, call);
+    gaddr to = g.role == CALL ? leads_to(&g) : 0;
+    struct inside called = {.read = to ? 0 : integer_arguments | 1u << 10 /* of nested functions */};
+    if (to)
+        called = read_inside(&s, to, 0);
+    end_search(&s);
+    set &= called.read | (called.handed_on & integer_arguments);
+    return set && to ? set & unset_may_take(to) : set;
+}
+
 /* What a function may look at that it was called with. */
 static const uint64_t handed_over = ~RETURN_DEAD | arguments;
 

@@ -6,9 +6,8 @@
 #include "plan.h"
 #include "translate.h"
 
-enum { STEPS = 32, LOOK_AHEAD = 64, DEPTH = 3, RESULT = 1u << RAX | 1u << RDX,
-       KEPT = 1u << RBX | 1u << RSP | 1u << RBP | 0xf000 /* R12 to R15, over calls */,
-       SPARE = 1u << 10 | 1u << 11 };
+enum { STEPS = 32, LOOK_AHEAD = 96, DEPTH = 8, MOST = 400 /* instructions */, RESULT = 1u << RAX | 1u << RDX,
+       KEPT = 1u << RBX | 1u << RSP | 1u << RBP | 0xf000 /* R12 to R15, over calls */ };
 
 struct walk {
     uint64_t value[16], undefined[16]; /* bits of the registers */
@@ -182,6 +181,33 @@ static bool lea(const struct walk *w, const struct memory *m, struct number *n) 
     return true;
 }
 
+/* Sign extensions within RAX and from there into RDX. */
+static bool extend(struct walk *w, ZydisMnemonic what) {
+    struct number a = {w->value[RAX], w->undefined[RAX]};
+    uint64_t from = what == ZYDIS_MNEMONIC_CWDE ? 15 : what == ZYDIS_MNEMONIC_CQO ? 63 : 31;
+    uint64_t sign = 1ULL << from, m = mask_of(from + 1);
+    bool aside = what == ZYDIS_MNEMONIC_CDQ || what == ZYDIS_MNEMONIC_CQO;
+    int to = aside ? RDX : RAX;
+    if (aside) {
+        a.value = a.value & sign ? ~0ULL : 0;
+        a.undefined = a.undefined & sign ? ~0ULL : 0;
+    } else {
+        a.value = ((a.value & m) ^ sign) - sign;
+        a.undefined = ((a.undefined & m) ^ sign) - sign;
+    }
+    bool narrow = what == ZYDIS_MNEMONIC_CWDE || what == ZYDIS_MNEMONIC_CDQ;
+    w->value[to] = narrow ? (uint32_t)a.value : a.value;
+    w->undefined[to] = narrow ? (uint32_t)a.undefined : a.undefined;
+    w->written |= 1u << to;
+    return true;
+}
+
+/* Of a product all bits from the lowest undefined one on are open. */
+static struct number multiply(struct number a, struct number b, uint64_t m) {
+    uint64_t open = a.undefined | b.undefined;
+    return (struct number){a.value * b.value & m, open ? m & ~((open & -open) - 1) : 0};
+}
+
 /* One instruction that only computes; false: it does more. */
 static bool compute(struct walk *w, const struct instruction *i) {
     struct number a, b, n;
@@ -191,6 +217,29 @@ static bool compute(struct walk *w, const struct instruction *i) {
     case ZYDIS_MNEMONIC_NOP:
     case ZYDIS_MNEMONIC_ENDBR64:
         return true;
+    case ZYDIS_MNEMONIC_CWDE: case ZYDIS_MNEMONIC_CDQE:
+    case ZYDIS_MNEMONIC_CDQ: case ZYDIS_MNEMONIC_CQO:
+        return extend(w, i->z.mnemonic);
+    case ZYDIS_MNEMONIC_IMUL:
+        r = i->z.operand_count_visible == 3;
+        if (i->z.operand_count_visible < 2 || !read_operand(w, i, (int)r, &a) ||
+            !read_operand(w, i, (int)r + 1, &b))
+            return false;
+        n = multiply(a, b, m);
+        w->flags_known = 0;
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_NEG:
+        if (!read_operand(w, i, 0, &b))
+            return false;
+        n = subtract((struct number){0, 0}, b, m);
+        set_flags(w, n, bits, b.value & m, (b.value & m) == 1ULL << (bits - 1), !b.undefined);
+        return write_register(w, &i->operands[0], n);
+    case ZYDIS_MNEMONIC_SBB: /* spreads the carry */
+        if (!is_of_itself(i) || !(w->flags_known & FLAG_CF))
+            return false;
+        n = (struct number){w->flags & FLAG_CF ? m : 0, 0};
+        set_flags(w, n, bits, n.value != 0, false, true);
+        return write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_LEA:
         return lea(w, &i->memory[i->encoded], &n) && write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_MOV:
@@ -379,10 +428,12 @@ static struct effect effect_of(const struct instruction *i) {
 /* Branches on the way of are_dead, with the registers asked for there: where it comes again with
    none besides, nothing new is to be found. */
 struct seen {
-    gaddr pc[16];
-    uint32_t set[16], upper[16];
+    gaddr pc[32];
+    uint32_t set[32], upper[32];
     int count;
     gaddr back; /* where the function returns to; 0: not known */
+    int steps;  /* of all ways */
+    bool far;   /* they are followed over calls */
     uint32_t undefined; /* registers in which what differs is undefined both ways: who asks is told */
 };
 
@@ -452,7 +503,7 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
     int guard = 0; /* instructions that the guard may still be compared by */
     for (int n = 0; n < LOOK_AHEAD && set; n++, guard--) {
         decode_here(&i, pc);
-        if (!i.valid)
+        if (!i.valid || ++s->steps > MOST)
             return false;
         if (i.z.meta.category == ZYDIS_CATEGORY_RET) {
             gaddr back = s->back;
@@ -462,9 +513,19 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
             struct seen caller = {.count = 0}; /* does it ask for a second register at all? */
             return are_dead(&caller, (struct marks){0}, back, set, upper & set, depth);
         }
-        if (i.z.meta.category == ZYDIS_CATEGORY_CALL) /* R10 and R11 may be kept over it: across.c */
-            return !(set & ~(1u << RAX | SPARE)) &&
-                   !across_read_while_running(next_of(&i), set & SPARE);
+        if (i.z.meta.category == ZYDIS_CATEGORY_CALL) { /* what it does not take may be kept over it */
+            set &= ~(1u << RAX);
+            if (!set)
+                return !(effect_of(&i).all & 1u << RAX);
+            if (!s->far || (effect_of(&i).all & set) || across_taken(pc, set & ~KEPT))
+                return false;
+            upper &= set;
+            marks = (struct marks){0};
+            pc = next_of(&i);
+            if (!(set & KEPT) && !across_read_while_running(pc, set))
+                return true;
+            continue;
+        }
         follow_marks(&marks, &i);
         struct effect e = effect_of(&i);
         if ((e.low & set & ~upper) || (e.all & set))
@@ -537,8 +598,9 @@ static uint64_t flags_asked(gaddr pc) {
 }
 
 /* Two ways have come to the same place: whether nobody asks there for what is different. */
-static bool are_alike(struct context *c, const struct walk *a, const struct walk *b, gaddr pc) {
-    struct seen seen = {.count = 0};
+static bool are_alike(struct context *c, const struct walk *a, const struct walk *b, gaddr pc,
+                      bool far) {
+    struct seen seen = {.far = far};
     uint32_t differ = 0, upper = 0;
     uint64_t flags = flags_asked(pc);
     if (flags & ~(a->flags_known & b->flags_known & ~(a->flags ^ b->flags)))
@@ -555,7 +617,12 @@ static bool are_alike(struct context *c, const struct walk *a, const struct walk
         if (!((open | other) & 0xff))
             upper |= 1u << r;
     }
-    return are_dead(&seen, (struct marks){0}, pc, differ, upper, DEPTH);
+    struct seen again = seen;
+    if (are_dead(&seen, (struct marks){0}, pc, differ, upper, DEPTH))
+        return true;
+    uint32_t scratch = differ & ~(KEPT | RESULT); /* which are followed further, bit by bit not */
+    uint32_t dead = far && scratch ? scratch & ~(uint32_t)across_read_while_running(pc, scratch) : 0;
+    return dead && are_dead(&again, (struct marks){0}, pc, differ & ~dead, upper & ~dead, DEPTH);
 }
 
 static void set_out(struct context *c, struct walk *w) {
@@ -570,7 +637,7 @@ static void set_out(struct context *c, struct walk *w) {
 /* One instruction on the way; false: it does more than compute, or where it leads is not known.
    Where one way of a branch leads to the other way's begin, and nobody asks there for what has
    changed by now, the walk goes on with the other. */
-static bool go_on(struct context *c, struct walk *w, gaddr *pc, gaddr other) {
+static bool go_on(struct context *c, struct walk *w, gaddr *pc, gaddr other, bool far) {
     struct instruction i;
     decode_here(&i, *pc);
     if (!i.valid)
@@ -590,13 +657,28 @@ static bool go_on(struct context *c, struct walk *w, gaddr *pc, gaddr other) {
     }
     struct walk begin;
     set_out(c, &begin);
-    if ((taken != other && on != other) || !are_alike(c, w, &begin, other))
+    if ((taken != other && on != other) || !are_alike(c, w, &begin, other, far))
         return false;
     *pc = taken == other ? on : taken;
     return true;
 }
 
-bool branch_is_moot(struct context *c, gaddr pc) {
+/* Branches that collectors of garbage come by with many undefined values, and that always decide
+   something: there no more time is taken. */
+static struct decided {
+    gaddr pc;
+    uint32_t times;
+} decided[1024];
+enum { OFTEN = 32 };
+
+static struct decided *decided_at(gaddr pc) {
+    struct decided *d = &decided[(pc * 0x9e3779b97f4a7c15ULL) >> 54];
+    if (d->pc != pc)
+        *d = (struct decided){pc, 0};
+    return d;
+}
+
+static bool both_ways_meet(struct context *c, gaddr pc, bool far) {
     struct instruction i;
     decode_here(&i, pc);
     if (!i.valid || !is_conditional(&i))
@@ -611,7 +693,7 @@ bool branch_is_moot(struct context *c, gaddr pc) {
     set_out(c, &w);
     do
         stops[count++] = (struct stop){at, w};
-    while (count < STEPS && go_on(c, &w, &at, on));
+    while (count < STEPS && go_on(c, &w, &at, on, far));
     bool returns = is_return(stops[count - 1].pc); /* all lead back to the same place */
     set_out(c, &w);
     at = on;
@@ -619,8 +701,15 @@ bool branch_is_moot(struct context *c, gaddr pc) {
     do
         for (int n = 0; n < count; n++)
             if ((stops[n].pc == at || (returns && n + 1 == count && is_return(at))) &&
-                are_alike(c, &stops[n].walk, &w, at))
+                are_alike(c, &stops[n].walk, &w, at, far))
                 return true;
-    while (++steps < STEPS && go_on(c, &w, &at, taken));
+    while (++steps < STEPS && go_on(c, &w, &at, taken, far));
     return false;
+}
+
+bool branch_is_moot(struct context *c, gaddr pc) {
+    struct decided *d = decided_at(pc);
+    bool moot = both_ways_meet(c, pc, d->times < OFTEN);
+    d->times = moot ? 0 : d->times + 1;
+    return moot;
 }

@@ -106,6 +106,8 @@ uint64_t across_read(gaddr pc, uint64_t set);
 /* And those that may be arguments of a function it is not known which. */
 uint64_t across_read_or_handed_on(gaddr pc, uint64_t set);
 uint64_t across_read_while_running(gaddr pc, uint64_t set); /* not by the translator */
+/* Those that the function called there may take. Not by the translator. */
+uint64_t across_taken(gaddr call, uint64_t set);
 /* Those that are overwritten on every way from there before anything reads them. */
 uint64_t across_overwritten(gaddr pc, uint64_t set);
 
@@ -131,6 +133,8 @@ void across_unset(gaddr entry, uint64_t set, struct unset *u);
 /* Whether the code there is to begin by EXIT_UNSET, 0 or its argument. `called`: it may be the
    entry of a function. */
 uint32_t unset_at(gaddr pc, bool called);
+/* Registers that a function may take arguments in; all where that is not known. */
+uint64_t unset_may_take(gaddr function);
 /* Whether a trace is to end before the code there. */
 bool unset_splits(gaddr pc);
 

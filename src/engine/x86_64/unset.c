@@ -56,6 +56,19 @@ static const uint64_t integers = 1u << RDI | 1u << RSI | 1u << RDX | 1u << RCX |
 static const uint64_t vectors = 0xffULL << ELEMENT_VECTOR;
 static const uint64_t unused = 1u << RAX | 1u << 11; /* never for arguments */
 
+/* The registers that the host says the function takes arguments in. */
+static uint64_t taken(uint64_t answer) {
+    uint64_t set = 0;
+    for (int k = 0; k < 16; k++)
+        set |= answer >> k & 1 ? 1ULL << k : 0;
+    return set | (answer >> QUESTION_VECTORS & 0xff) << ELEMENT_VECTOR;
+}
+
+uint64_t unset_may_take(gaddr function) {
+    uint64_t answer = symbols_is_entry(function) ? process_ask(function) : 0;
+    return answer & QUESTION_KNOWN ? taken(answer) : ~0ULL;
+}
+
 /* Which of them the function takes, and whether it returns something in RAX, is for the host to
    say, from debug information. A function of another convention reads none of those that it
    ought to get. */
@@ -65,14 +78,11 @@ static void look_at_function(gaddr entry) {
     uint64_t answer = 0;
     if ((u.set & (integers | vectors)) || (u.returns && !(u.set & 1ULL << RAX)))
         answer = process_ask(entry);
-    uint64_t taken = 0;
-    for (int k = 0; k < 16; k++)
-        taken |= answer >> k & 1 ? 1ULL << k : 0;
-    taken |= (answer >> QUESTION_VECTORS & 0xff) << ELEMENT_VECTOR;
-    if (!(answer & QUESTION_KNOWN) || ((taken & integers) && !(u.set & taken & integers)))
+    uint64_t takes = taken(answer), ought = takes & integers;
+    if (!(answer & QUESTION_KNOWN) || (ought && !(u.set & ought)))
         u.set &= ~(integers | vectors);
     else
-        u.set &= ~taken;
+        u.set &= ~takes;
     for (uint64_t left = u.set; left; left &= left - 1) {
         int e = __builtin_ctzll(left), k = unset_index(e);
         note(entry, u.from[k], u.where[k], e);
