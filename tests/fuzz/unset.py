@@ -22,8 +22,6 @@ ELSEWHERE const char *name(int i) { return i & 1 ? "Auk" : "Tern"; }
 ELSEWHERE void note(long x) { if (x > 1000) sink += 2; }
 ELSEWHERE int found(int i, int *out) { if (i % 3) return 0; *out = i + zero; return 1; }
 ELSEWHERE void leave(int i) { if (i == 12345) exit(3); }
-static APART long guarded(int have, long x) { return have ? x + 1 : 0; }
-static APART int asked(int kind, int a, int b) { return kind == 1 ? a : kind == 2 ? b : 0; }
 struct pair { long first; int second; };
 static APART struct pair pair_of(int i) { struct pair p = {i * 3, i}; return p; }
 """
@@ -74,7 +72,6 @@ class Function:
         return r.choice([f"if (({known}) && {x} > k) acc += {x};",
                          f"acc += ({known}) ? {x} : a;",
                          f"if ({known}) {{ if ({x} & 1) acc += 5; note({x}); }}",
-                         f"acc += guarded(({known}) != 0, {x});" if self.types[v] == "long" else
                          f"acc += ({known}) ? step((int){x}) : 1;",
                          f"if (!({known}) || {x} == 4) acc += 7;",
                          f"switch (({known}) ? (int){x} % 5 : 9) {{ case 0: acc += 1; break; case 2: acc += step(2); break; case 4: acc ^= 3; break; case 9: break; }}",

@@ -44,14 +44,28 @@ uint64_t process_ask(gaddr entry) {
     enum { TURNS = 20, PATIENCE = 3 };
     static uint32_t unanswered; /* the host has better things to do, or large files to read */
     struct ledger_question *q = &ledger->question;
-    uint64_t known;
-    if (find_answer(entry, &known))
-        return known;
-    uint32_t state = __atomic_load_n(&q->state, __ATOMIC_ACQUIRE);
-    uint32_t number = (state & ~QUESTION_STATES) + QUESTION_STATES + 1;
-    if (unanswered == PATIENCE || (state & QUESTION_STATES) != QUESTION_NONE ||
-        !__atomic_compare_exchange_n(&q->state, &state, number | QUESTION_TAKEN, false,
-                                     __ATOMIC_ACQ_REL, __ATOMIC_RELAXED))
+    const long turn[2] = {0, 10 * 1000 * 1000};
+    uint32_t number = 0, n = 0, first = 0;
+    uint64_t answer;
+    for (; !number && n < TURNS; n++) { /* until no other process asks */
+        uint32_t state = __atomic_load_n(&q->state, __ATOMIC_ACQUIRE);
+        uint32_t mine = (state & ~QUESTION_STATES) + QUESTION_STATES + 1;
+        if (find_answer(entry, &answer))
+            return answer;
+        if (unanswered == PATIENCE)
+            return 0;
+        first = n ? first : state;
+        bool open = (state & QUESTION_STATES) != QUESTION_NONE;
+        if (open && n + 1 == TURNS && state == first) /* who asked has been killed */
+            __atomic_compare_exchange_n(&q->state, &state, mine | QUESTION_NONE, false,
+                                        __ATOMIC_ACQ_REL, __ATOMIC_RELAXED);
+        else if (open)
+            system_call(__NR_futex, &q->state, FUTEX_WAIT, state, turn, 0, 0);
+        else if (__atomic_compare_exchange_n(&q->state, &state, mine | QUESTION_TAKEN, false,
+                                             __ATOMIC_ACQ_REL, __ATOMIC_RELAXED))
+            number = mine;
+    }
+    if (!number)
         return 0;
     q->process = process_index;
     q->entry = entry;
@@ -59,16 +73,18 @@ uint64_t process_ask(gaddr entry) {
     uint32_t asked = number | QUESTION_ASKED;
     __atomic_store_n(&q->state, asked, __ATOMIC_RELEASE);
     wake_host();
-    long turn[2] = {0, 10 * 1000 * 1000};
-    for (int n = 0; n < TURNS && __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked; n++)
+    for (; n < TURNS && __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked; n++)
         system_call(__NR_futex, &q->state, FUTEX_WAIT, asked, turn, 0, 0);
-    uint32_t still = asked;
-    bool late = __atomic_compare_exchange_n(&q->state, &still, number | QUESTION_NONE, false,
-                                            __ATOMIC_ACQ_REL, __ATOMIC_RELAXED);
-    uint64_t answer = late ? 0 : q->answer;
-    unanswered += late;
-    if (!late)
-        __atomic_store_n(&q->state, number | QUESTION_NONE, __ATOMIC_RELEASE);
+    answer = q->answer;
+    uint32_t given = number | QUESTION_ANSWERED;
+    if (!__atomic_compare_exchange_n(&q->state, &given, number | QUESTION_NONE, false,
+                                     __ATOMIC_ACQ_REL, __ATOMIC_RELAXED)) {
+        answer = 0;
+        unanswered++;
+        __atomic_compare_exchange_n(&q->state, &asked, number | QUESTION_NONE, false,
+                                    __ATOMIC_ACQ_REL, __ATOMIC_RELAXED);
+    }
+    system_call(__NR_futex, &q->state, FUTEX_WAKE, 64, 0, 0, 0);
     return answer;
 }
 

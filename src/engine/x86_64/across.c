@@ -431,27 +431,14 @@ uint64_t across_read_while_running(gaddr pc, uint64_t set) {
     return read_behind(pc, set, true, true);
 }
 
-uint64_t across_taken(gaddr call, uint64_t set) {
-    struct search s;
-    begin_search(&s, call, set, true);
-    struct glance g = look(&s, call);
-    gaddr to = g.role == CALL ? leads_to(&g) : 0;
-    struct inside called = {.read = to ? 0 : integer_arguments | 1u << 10 /* of nested functions */};
-    if (to)
-        called = read_inside(&s, to, 0);
-    end_search(&s);
-    set &= called.read | (called.handed_on & integer_arguments);
-    return set && to ? set & unset_may_take(to) : set;
-}
-
 /* What a function may look at that it was called with. */
 static const uint64_t handed_over = ~RETURN_DEAD | arguments;
 
-uint64_t across_overwritten(gaddr pc, uint64_t set) {
+static uint64_t overwritten_behind(gaddr pc, uint64_t set, bool vectors_live) {
     enum { AHEAD = 240 };
     struct search s;
     int ahead = AHEAD;
-    begin_search(&s, pc, set, false);
+    begin_search(&s, pc, set, vectors_live);
     while (s.count && set) {
         struct way way = next_way(&s);
         uint64_t left = way.set & set;
@@ -480,6 +467,26 @@ uint64_t across_overwritten(gaddr pc, uint64_t set) {
     }
     end_search(&s);
     return set;
+}
+
+uint64_t across_overwritten(gaddr pc, uint64_t set) { return overwritten_behind(pc, set, false); }
+
+/* Only of functions that it knows does a compiler expect that they leave scratch registers alone. */
+bool across_called(gaddr call, uint64_t *set) {
+    struct search s;
+    begin_search(&s, call, *set, true);
+    struct glance g = look(&s, call);
+    gaddr to = g.role == CALL ? leads_to(&g) : 0;
+    struct inside called = {.read = to ? 0 : integer_arguments | 1u << 10 /* of nested functions */};
+    if (to)
+        called = read_inside(&s, to, 0);
+    end_search(&s);
+    uint64_t taken = *set & (called.read | (called.handed_on & integer_arguments));
+    if (taken && to)
+        taken &= unset_may_take(to);
+    uint64_t scratch = *set & ~preserved;
+    *set &= to ? ~(scratch ? overwritten_behind(to, scratch, true) : 0) : preserved;
+    return !taken;
 }
 
 /* Vector registers keep the guest's values while C runs. */

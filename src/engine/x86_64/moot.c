@@ -510,15 +510,17 @@ static bool are_dead(struct seen *s, struct marks marks, gaddr pc, uint32_t set,
             set &= (RESULT | KEPT) & ~s->undefined;
             if (!set || !back || (set & KEPT))
                 return !set;
-            struct seen caller = {.count = 0}; /* does it ask for a second register at all? */
+            struct seen caller = {.far = s->far}; /* does it ask for a second register at all? */
             return are_dead(&caller, (struct marks){0}, back, set, upper & set, depth);
         }
         if (i.z.meta.category == ZYDIS_CATEGORY_CALL) { /* what it does not take may be kept over it */
             set &= ~(1u << RAX);
             if (!set)
                 return !(effect_of(&i).all & 1u << RAX);
-            if (!s->far || (effect_of(&i).all & set) || across_taken(pc, set & ~KEPT))
+            uint64_t left = set;
+            if (!s->far || (effect_of(&i).all & set) || !across_called(pc, &left))
                 return false;
+            set = (uint32_t)left;
             upper &= set;
             marks = (struct marks){0};
             pc = next_of(&i);

@@ -106,8 +106,9 @@ uint64_t across_read(gaddr pc, uint64_t set);
 /* And those that may be arguments of a function it is not known which. */
 uint64_t across_read_or_handed_on(gaddr pc, uint64_t set);
 uint64_t across_read_while_running(gaddr pc, uint64_t set); /* not by the translator */
-/* Those that the function called there may take. Not by the translator. */
-uint64_t across_taken(gaddr call, uint64_t set);
+/* False where the function called there may take one of these general registers; else *set has
+   those that it may leave as they are. Not by the translator. */
+bool across_called(gaddr call, uint64_t *set);
 /* Those that are overwritten on every way from there before anything reads them. */
 uint64_t across_overwritten(gaddr pc, uint64_t set);
 
