@@ -434,11 +434,12 @@ uint64_t across_read_while_running(gaddr pc, uint64_t set) {
 /* What a function may look at that it was called with. */
 static const uint64_t handed_over = ~RETURN_DEAD | arguments;
 
-static uint64_t overwritten_behind(gaddr pc, uint64_t set, bool vectors_live) {
+/* `inside`: by the function there itself, which is running; else what its caller gets as well. */
+static uint64_t overwritten_behind(gaddr pc, uint64_t set, bool inside) {
     enum { AHEAD = 240 };
     struct search s;
     int ahead = AHEAD;
-    begin_search(&s, pc, set, vectors_live);
+    begin_search(&s, pc, set, inside);
     while (s.count && set) {
         struct way way = next_way(&s);
         uint64_t left = way.set & set;
@@ -448,7 +449,7 @@ static uint64_t overwritten_behind(gaddr pc, uint64_t set, bool vectors_live) {
             bool direct = (g.role == JUMP || g.role == CALL) && !g.by_slot;
             gaddr next = pc + g.length;
             if (g.role == RETURN) {
-                set &= ~left | RETURN_DEAD;
+                set &= ~left | (inside ? 0 : RETURN_DEAD);
                 break;
             }
             if (g.role != PLAIN && g.role != BRANCH && !direct) {

@@ -13,6 +13,11 @@ struct walk {
     uint64_t value[16], undefined[16]; /* bits of the registers */
     uint64_t flags, flags_known;
     uint32_t written; /* registers that were changed */
+    int stored;
+    struct store { /* of defined values, each elsewhere */
+        gaddr at;
+        uint64_t size, value;
+    } stores[4];
 };
 
 struct number {
@@ -41,10 +46,19 @@ static bool address_of(const struct walk *w, const struct memory *m, gaddr *addr
     return true;
 }
 
-static bool read_memory(gaddr a, uint64_t size, struct number *n) {
+static bool read_memory(const struct walk *w, gaddr a, uint64_t size, struct number *n) {
     struct mapping m;
     if (size > 8 || a >= GUEST_END - 8)
         return false;
+    for (int k = 0; k < w->stored; k++) {
+        const struct store *s = &w->stores[k];
+        if (s->at == a && s->size == size) {
+            *n = (struct number){s->value, 0};
+            return true;
+        }
+        if (a < s->at + s->size && s->at < a + size)
+            return false;
+    }
     if (!heap_near(a) && (!memory_lookup(a, &m) || !(m.protection & 1) || a + size > m.end))
         return false;
     *n = (struct number){0, 0};
@@ -70,7 +84,7 @@ static bool read_operand(const struct walk *w, const struct instruction *i, int 
         return true;
     case ZYDIS_OPERAND_TYPE_MEMORY:
         return i->encoded >= 0 && address_of(w, &i->memory[i->encoded], &a) &&
-               read_memory(a, o->size / 8u, n);
+               read_memory(w, a, o->size / 8u, n);
     default:
         return false;
     }
@@ -95,6 +109,44 @@ static bool write_register(struct walk *w, const ZydisDecodedOperand *o, struct 
     w->undefined[r] = o->size == 32 ? (uint32_t)n.undefined : n.undefined;
     w->written |= 1u << r;
     return true;
+}
+
+/* Both ways may store the same. */
+static bool store(struct walk *w, const struct instruction *i, struct number n) {
+    enum { MOST_STORES = sizeof w->stores / sizeof *w->stores };
+    uint64_t size = i->operands[0].size / 8u;
+    gaddr a;
+    int at = 0;
+    if (i->encoded < 0 || size > 8 || (n.undefined & mask_of(8 * size)) ||
+        !address_of(w, &i->memory[i->encoded], &a))
+        return false;
+    while (at < w->stored && (w->stores[at].at != a || w->stores[at].size != size)) {
+        const struct store *s = &w->stores[at++];
+        if (a < s->at + s->size && s->at < a + size)
+            return false;
+    }
+    struct number old;
+    if (at == w->stored && read_memory(w, a, size, &old) && !old.undefined &&
+        !((old.value ^ n.value) & mask_of(8 * size)))
+        return true; /* what is there already */
+    if (at == MOST_STORES)
+        return false;
+    w->stores[at] = (struct store){a, size, n.value & mask_of(8 * size)};
+    w->stored += at == w->stored;
+    return true;
+}
+
+static bool same_stores(const struct walk *a, const struct walk *b) {
+    for (int k = 0; k < a->stored; k++) {
+        int n = 0;
+        while (n < b->stored && (a->stores[k].at != b->stores[n].at ||
+                                 a->stores[k].size != b->stores[n].size ||
+                                 a->stores[k].value != b->stores[n].value))
+            n++;
+        if (n == b->stored)
+            return false;
+    }
+    return a->stored == b->stored;
 }
 
 /* Of a result of so many bits; carry and overflow count where the operands are defined. */
@@ -202,12 +254,6 @@ static bool extend(struct walk *w, ZydisMnemonic what) {
     return true;
 }
 
-/* Of a product all bits from the lowest undefined one on are open. */
-static struct number multiply(struct number a, struct number b, uint64_t m) {
-    uint64_t open = a.undefined | b.undefined;
-    return (struct number){a.value * b.value & m, open ? m & ~((open & -open) - 1) : 0};
-}
-
 /* One instruction that only computes; false: it does more. */
 static bool compute(struct walk *w, const struct instruction *i) {
     struct number a, b, n;
@@ -223,9 +269,9 @@ static bool compute(struct walk *w, const struct instruction *i) {
     case ZYDIS_MNEMONIC_IMUL:
         r = i->z.operand_count_visible == 3;
         if (i->z.operand_count_visible < 2 || !read_operand(w, i, (int)r, &a) ||
-            !read_operand(w, i, (int)r + 1, &b))
+            !read_operand(w, i, (int)r + 1, &b) || a.undefined || b.undefined)
             return false;
-        n = multiply(a, b, m);
+        n = (struct number){a.value * b.value & m, 0};
         w->flags_known = 0;
         return write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_NEG:
@@ -244,7 +290,10 @@ static bool compute(struct walk *w, const struct instruction *i) {
         return lea(w, &i->memory[i->encoded], &n) && write_register(w, &i->operands[0], n);
     case ZYDIS_MNEMONIC_MOV:
     case ZYDIS_MNEMONIC_MOVZX:
-        return read_operand(w, i, 1, &b) && write_register(w, &i->operands[0], b);
+        return read_operand(w, i, 1, &b) &&
+               (i->operands[0].type == ZYDIS_OPERAND_TYPE_MEMORY
+                    ? store(w, i, b)
+                    : write_register(w, &i->operands[0], b));
     case ZYDIS_MNEMONIC_MOVSX:
     case ZYDIS_MNEMONIC_MOVSXD:
         if (!read_operand(w, i, 1, &b))
@@ -301,7 +350,7 @@ static bool compute(struct walk *w, const struct instruction *i) {
     case ZYDIS_MNEMONIC_POP: {
         struct memory top = {.base = RSP, .index = -1, .scale = 1};
         gaddr at;
-        if (bits != 64 || !address_of(w, &top, &at) || !read_memory(at, 8, &n))
+        if (bits != 64 || !address_of(w, &top, &at) || !read_memory(w, at, 8, &n))
             return false;
         w->value[RSP] += 8;
         w->written |= 1u << RSP;
@@ -605,6 +654,8 @@ static bool are_alike(struct context *c, const struct walk *a, const struct walk
     struct seen seen = {.far = far};
     uint32_t differ = 0, upper = 0;
     uint64_t flags = flags_asked(pc);
+    if (!same_stores(a, b))
+        return false;
     if (flags & ~(a->flags_known & b->flags_known & ~(a->flags ^ b->flags)))
         return false;
     if (c->shadow > c->shadow_base)
