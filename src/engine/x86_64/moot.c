@@ -126,9 +126,12 @@ static bool store(struct walk *w, const struct instruction *i, struct number n) 
             return false;
     }
     struct number old;
-    if (at == w->stored && read_memory(w, a, size, &old) && !old.undefined &&
+    /* a register's value that is put aside is there already; what the program itself would set to
+       what it is counts as decided */
+    bool aside = i->memory[i->encoded].base == RSP && i->memory[i->encoded].index < 0;
+    if (aside && at == w->stored && read_memory(w, a, size, &old) && !old.undefined &&
         !((old.value ^ n.value) & mask_of(8 * size)))
-        return true; /* what is there already */
+        return true;
     if (at == MOST_STORES)
         return false;
     w->stores[at] = (struct store){a, size, n.value & mask_of(8 * size)};
