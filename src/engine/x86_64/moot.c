@@ -111,13 +111,15 @@ static bool write_register(struct walk *w, const ZydisDecodedOperand *o, struct 
     return true;
 }
 
-/* Both ways may store the same. */
+/* Both ways may put the same aside on the stack. What they set of the program's own is not looked
+   into: that it is the same this time does not make up for a value nobody set. */
 static bool store(struct walk *w, const struct instruction *i, struct number n) {
     enum { MOST_STORES = sizeof w->stores / sizeof *w->stores };
     uint64_t size = i->operands[0].size / 8u;
     gaddr a;
     int at = 0;
-    if (i->encoded < 0 || size > 8 || (n.undefined & mask_of(8 * size)) ||
+    if (i->encoded < 0 || i->memory[i->encoded].base != RSP || i->memory[i->encoded].index >= 0 ||
+        size > 8 || (n.undefined & mask_of(8 * size)) ||
         !address_of(w, &i->memory[i->encoded], &a))
         return false;
     while (at < w->stored && (w->stores[at].at != a || w->stores[at].size != size)) {
@@ -126,12 +128,9 @@ static bool store(struct walk *w, const struct instruction *i, struct number n) 
             return false;
     }
     struct number old;
-    /* a register's value that is put aside is there already; what the program itself would set to
-       what it is counts as decided */
-    bool aside = i->memory[i->encoded].base == RSP && i->memory[i->encoded].index < 0;
-    if (aside && at == w->stored && read_memory(w, a, size, &old) && !old.undefined &&
+    if (at == w->stored && read_memory(w, a, size, &old) && !old.undefined &&
         !((old.value ^ n.value) & mask_of(8 * size)))
-        return true;
+        return true; /* it is there already */
     if (at == MOST_STORES)
         return false;
     w->stores[at] = (struct store){a, size, n.value & mask_of(8 * size)};
