@@ -191,6 +191,13 @@ is "a collector's scan is known" 0 $?
 has "known, and counted" 'by "conservative collector (Boehm)"' err
 "$tondo" run --no-known ./collects 2>err
 is "without known rules" 100 $?
+# a program of the user's that is called like a known one is no such program
+cat >order.c <<'C'
+#include <stdlib.h>
+int main(void) { int *p = malloc(8); volatile int big = 0; if (p[1] > 3) big = 1; free(p); return big * 0; }
+C
+gcc -g -w -o sort order.c && "$tondo" run -q ./sort >out 2>err
+is "another program of a known one's name" 100 $?
 "$tondo" rules known >out
 "$tondo" rules check out >err 2>&1
 is "known rules are well-formed" 0 $?
