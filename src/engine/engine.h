@@ -95,6 +95,7 @@ struct context {
     uint64_t odd_at;
     uint64_t recover_saved[6];
     uint64_t unset;
+    const struct four *fours;
     /* not known to assembly */
     struct shadow_entry *shadow_base, *shadow_end;
     struct context *next;
@@ -426,6 +427,7 @@ uint32_t origin_keep(struct context *c, uint32_t origin);
 uint32_t origin_keep_byte(struct context *c, uint32_t origin);
 /* --- origin_codes.c: what the codes stand for --- */
 void origin_codes_start(void);
+extern const struct four *origin_fours; /* for assembly */
 #define ORIGIN_OWN 0xffffffffu /* as a part: of a byte of which nothing is recorded */
 /* Whether the code is one for four bytes; that of one of them as it stands there; whether
    that is ORIGIN_OWN. */

@@ -23,7 +23,7 @@ static struct by_byte {
     } all[BY_BYTE];
 } *by_byte;
 _Static_assert(sizeof(struct four) == ORIGIN_FOUR, "as glue.S counts");
-const struct four *origin_fours; /* for glue.S */
+const struct four *origin_fours;
 
 void origin_codes_start(void) {
     kinds = engine_alloc(sizeof *kinds);

@@ -32,6 +32,41 @@ COPY(copy_8, 8, 6, __builtin_memcpy(&to[i].bytes[14], &from[i].bytes[14], 4);)
 COPY(copy_16, 16, 3, )
 COPY(copy_moved, 8, 9, __builtin_memcpy(&to[i].bytes[2], &from[i].bytes[17], 4);)
 
+/* The tail by way of a slot on the stack, of which a byte is never set. */
+static APART void copy_slot(struct buoy *to, const struct buoy *from, int count) {
+    for (int i = 0; i < count; i++) {
+        char slot[8];
+        to[i].bytes[0] = (char)(from[i].bytes[0] + 1);
+        __builtin_memcpy(slot + 3, &from[i].bytes[20], 4);
+        __builtin_memcpy(slot, &from[i].bytes[17], 4);
+        hide(slot);
+        __builtin_memcpy(&to[i].bytes[17], slot, 4);
+        __builtin_memcpy(&to[i].bytes[20], slot + 3, 4);
+    }
+}
+
+/* Where a vector goes is worked out between its load and its store. */
+static APART void copy_aimed(struct buoy *to, const struct buoy *from, int count) {
+    for (long i = 0; i < count; i++)
+        __asm__ volatile("movdqu 4(%1), %%xmm1\n\tmov %2, %%rdx\n\tneg %%rdx\n\t"
+                         "movups %%xmm1, 4(%0,%%rdx)"
+                         :
+                         : "r"(to), "r"(&from[i]), "r"(-24 * i)
+                         : "rdx", "xmm1", "memory");
+}
+
+/* The pointers go along by way of another register. */
+static APART void copy_back(struct buoy *to, const struct buoy *from, int count) {
+    to += count - 1;
+    from += count - 1;
+    while (count--)
+        __asm__ volatile("lea -24(%1), %%rcx\n\tmov 16(%1), %%rsi\n\tmov %%rsi, 16(%0)\n\t"
+                         "mov %%rcx, %1\n\tlea -32(%0), %%rsi\n\tadd $8, %%rsi\n\tmov %%rsi, %0"
+                         : "+r"(to), "+r"(from)
+                         :
+                         : "rcx", "rsi", "memory");
+}
+
 typedef void copy(struct buoy *to, const struct buoy *from, int count);
 
 static struct buoy *last_from, *last_to;
@@ -122,6 +157,44 @@ int main(void) {
         sink = 4;
     if (b[8].bytes[17] > 0) // expect: uninitialized-value from=heap origin=17
         sink = 5;
+    free(a), free(b), free(c);
+
+    a = inner(), b = outer(), c = river();
+    often(copy_slot, a, b, c);
+    if (!same(7, 17) || !same(7, 23))
+        sink = 1;
+    if (b[6].bytes[18] > 0) // expect: uninitialized-value from=heap origin=16
+        sink = 2;
+    if (b[9].bytes[23] > 0) // expect: uninitialized-value from=heap origin=18
+        sink = 3;
+    if (b[8].bytes[16] > 0) // expect: uninitialized-value from=heap origin=17
+        sink = 4;
+    free(a), free(b), free(c);
+
+    a = inner(), b = outer(), c = river();
+    often(copy_aimed, a, b, c);
+    if (!same(7, 4) || !same(7, 19))
+        sink = 1;
+    if (b[6].bytes[5] > 0) // expect: uninitialized-value from=heap origin=16
+        sink = 2;
+    if (b[9].bytes[19] > 0) // expect: uninitialized-value from=heap origin=18
+        sink = 3;
+    if (b[8].bytes[3] > 0) // expect: uninitialized-value from=heap origin=17
+        sink = 4;
+    if (b[8].bytes[20] > 0) // expect: uninitialized-value from=heap origin=17
+        sink = 5;
+    free(a), free(b), free(c);
+
+    a = inner(), b = outer(), c = river();
+    often(copy_back, a, b, c);
+    if (!same(7, 16) || !same(7, 23))
+        sink = 1;
+    if (b[6].bytes[17] > 0) // expect: uninitialized-value from=heap origin=16
+        sink = 2;
+    if (b[9].bytes[23] > 0) // expect: uninitialized-value from=heap origin=18
+        sink = 3;
+    if (b[8].bytes[15] > 0) // expect: uninitialized-value from=heap origin=17
+        sink = 4;
     free(a), free(b), free(c);
     return 0;
 }

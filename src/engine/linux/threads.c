@@ -73,6 +73,7 @@ struct context *context_new(void) {
     c->a_base = A_BASE;
     c->origins = ORIGIN_BASE;
     c->twice = 0x100000001;
+    c->fours = origin_fours;
     c->least = (uint64_t)ORIGIN_LEAST << 32;
     fill_bytes((char *)c + CTX_UNDEFINED, 0, CTX_VECTOR - CTX_UNDEFINED);
     fill_bytes((char *)c + CTX_KEPT, 0, KEPT_COUNT * KEPT_SIZE);

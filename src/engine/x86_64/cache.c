@@ -73,6 +73,7 @@ _Static_assert(offsetof(struct context, a_base) == CTX_A_BASE, "context layout")
 _Static_assert(offsetof(struct context, origins) == CTX_ORIGINS, "context layout");
 _Static_assert(offsetof(struct context, twice) == CTX_TWICE, "context layout");
 _Static_assert(offsetof(struct context, least) == CTX_LEAST, "context layout");
+_Static_assert(offsetof(struct context, fours) == CTX_FOUR_TABLE, "context layout");
 _Static_assert(offsetof(struct context, way) == CTX_WAY, "context layout");
 _Static_assert(sizeof(struct kept_name) == KEPT_SIZE, "context layout");
 _Static_assert(offsetof(struct kept_name, name) == KEPT_CODE, "context layout");

@@ -46,6 +46,7 @@
 #define CTX_LEAST 0x1e8   /* constant: ORIGIN_LEAST in the upper half */
 #define CTX_ODD_AT 0x1f8  /* where in the context a load's own of CTX_ODD is */
 #define CTX_UNSET 0x230   /* the place (unset.c) where registers have just been marked */
+#define CTX_FOUR_TABLE 0x238 /* constant: codes of bytes, in fours (origin_codes.c) */
 #define CTX_MARK_ORIGIN 0x1f0 /* and begin here, not below CTX_MARK; ~0: there are none */
 /* Undefined bits of registers. A word is 0 wherever nothing is undefined. */
 #define CTX_UNDEFINED 0xb000 /* 16 words by register number */

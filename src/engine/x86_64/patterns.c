@@ -74,13 +74,62 @@ bool pattern_is_defined(const struct memory *m) {
     return false;
 }
 
+/* Whether a branch of the trace leads to one of the steps behind `after`, up to `last`. */
+static bool is_led_to(const struct instruction *after, const struct instruction *last) {
+    for (const struct instruction *b = trace; b < trace + trace_count; b++)
+        for (const struct instruction *s = after + 1; s <= last && role_of(b) == BRANCH; s++)
+            if (s->pc == branch_target(b))
+                return true;
+    return false;
+}
+
+/* mov reg, reg64 or lea reg, [reg64 + amount]; else -1. */
+static int copied_from(const struct instruction *i, int64_t *amount) {
+    const ZydisDecodedOperand *to = &i->operands[0], *from = &i->operands[1];
+    const struct memory *m = &i->memory[0];
+    *amount = 0;
+    if (to->type != ZYDIS_OPERAND_TYPE_REGISTER || to->size != 64)
+        return -1;
+    if (i->z.mnemonic == ZYDIS_MNEMONIC_MOV && from->type == ZYDIS_OPERAND_TYPE_REGISTER)
+        return register_number(from->reg.value);
+    if (i->z.mnemonic != ZYDIS_MNEMONIC_LEA || is_foreign(m) || m->address32 || m->index >= 0)
+        return -1;
+    *amount = m->displacement;
+    return m->base;
+}
+
+/* The same by a register between: lea a, [reg + amount]; ...; mov reg, a. */
+static bool comes_back(const struct instruction *i, int *reg, int64_t *amount) {
+    int64_t part;
+    int from = copied_from(i, amount);
+    uint32_t written = 0;
+    *reg = register_number(i->operands[0].reg.value);
+    if (from < 0 || *reg < 0)
+        return false;
+    for (const struct instruction *w = i; w-- > trace && from != *reg;) {
+        if (w->registers_written & 1u << from) {
+            int added, source = copied_from(w, &part);
+            if (source < 0 && adds_constant(w, &added, &part) && added == from)
+                source = from;
+            if (source < 0)
+                return false;
+            *amount += part;
+            from = source;
+            if (from == *reg)
+                return !((written | w->registers_written) & 1u << *reg) && !is_led_to(w, i);
+        }
+        written |= w->registers_written;
+    }
+    return false;
+}
+
 bool operand_moves(const struct memory *m, const struct instruction *i, int64_t *by) {
     int reg;
     int64_t amount;
     *by = 0;
     if (!(i->registers_written & address_uses(m)))
         return true;
-    if (!adds_constant(i, &reg, &amount))
+    if (!adds_constant(i, &reg, &amount) && !comes_back(i, &reg, &amount))
         return false;
     *by = (reg == m->base ? amount : 0) + (reg == m->index ? amount * m->scale : 0);
     return true;
@@ -284,9 +333,15 @@ static bool addresses_now(const struct instruction *load, int64_t ahead, gaddr *
     return *b < GUEST_END - 64 && (heap_near(*b) || memory_lookup(*b, &m));
 }
 
+/* Whether one is in a block that the other is not in: a loop turns back at its end. */
+static bool leaves_block(gaddr a, gaddr b) {
+    struct block_view view;
+    return heap_find(a, &view) && b - view.start >= view.size;
+}
+
 bool pattern_changes(const struct instruction *load, int done, int64_t ahead) {
     gaddr a, b;
-    if (!addresses_now(load, ahead, &a, &b))
+    if (!addresses_now(load, ahead, &a, &b) || leaves_block(a, b))
         return false;
     for (unsigned k = (unsigned)done, end = k + (load->memory[load->encoded].size >= 8 ? 8 : 4);
          k < end; k += 4) {

@@ -13,7 +13,8 @@
 #include "plan.h"
 
 enum { PATIENCE = 4, PAUSE = 64 }; /* rounds */
-enum { STEPS = 48, PAIRS = 8, HELD = 8, PLACES = 2 * PAIRS + HELD, OTHERS = 2 * PAIRS, LEAVES = 1024 };
+enum { STEPS = 48, PAIRS = 8, HELD = 8, PLACES = 2 * PAIRS + HELD, OTHERS = 2 * PAIRS, LEAVES = 1024,
+       MIXED = 6 * PAIRS };
 enum { DIFFERS = 4 * (PAIRS + HELD) };
 
 /* One way of naming memory, and the register with the place of its origins. */
@@ -30,11 +31,13 @@ static struct pair {
     struct memory to; /* as it is named before the load */
     int from_place, to_place;
     int size, element;
-    int odd;   /* bytes from the start of a word to the source, and to the target */
+    int from_odd, to_odd; /* bytes from the start of a word to the source, and to the target */
+    bool odd; /* one of them */
     bool dead; /* the register is overwritten before anything else is done with it */
     uint64_t spent; /* so wherever the loop goes: what counts as defined behind the store */
     bool late; /* others may read the target before the store: origins change only there */
     bool carried; /* where it goes is known at the store only: two registers bring bits and origin */
+    bool aimed; /* the same of a vector: it is late, and the context brings them */
     struct unrecorded none[4];
     int load_leave;
     struct pattern patterns[4];
@@ -81,6 +84,14 @@ static struct other {  /* a word at a source that has another origin than expect
     int place, offset, size, step;
 } others[OTHERS];
 static int other_count;
+/* Words of origin at one end of an odd pair that are not all of its origin. */
+static struct mixed {
+    uint8_t *jump, *back;
+    int place, offset, size; /* of a word or two */
+    int bytes;               /* of these, a bit for each that is the pair's */
+    int origin, step;
+} mixed[MIXED];
+static int mixed_count;
 static uint64_t possible, undefined[STEPS + 1]; /* elements: where it begins, at each step */
 static uint64_t assumed; /* of `possible` those that are defined after all whenever it is entered */
 static uint64_t lower[3]; /* and those that are but for their lowest 1 or 2 bytes */
@@ -175,9 +186,8 @@ static void find_pairs(void) {
         p->element = element_of(i->operands[0].reg.value);
         bool known = true;
         p->store = copy_store(i, between, &p->to, &known);
-        p->carried = !known;
-        if (!known && size > 8)
-            continue;
+        p->carried = !known && size <= 8;
+        p->aimed = p->late = !known && size > 8;
         if (!p->store || p->store >= trace + step_count || !dirty_site(i->pc))
             continue;
         if (p->element < 16 && address_uses(&p->to) & 1u << p->element)
@@ -257,19 +267,22 @@ static int place_for(const struct memory *m, int step) {
     return place_count++;
 }
 
-/* How far beyond the start of a word both ends stand; 0 as well: that cannot be told, or not
-   equally far. It is looked at where the places are found. */
-static int odd_now(const struct pair *p) {
+/* How far beyond the start of a word its ends stand, as far as that can be told. It is looked at
+   where the places are found. */
+static void find_odd(struct pair *p) {
     gaddr from, to;
-    bool known = !p->carried && p->size <= 16 && address_now(p->load, &from) &&
-                 operand_now(p->load, &p->to, &to);
-    return known && (from & 3) == (to & 3) ? (int)(from & 3) : 0;
+    if (p->carried || p->aimed || p->size > 16 || !address_now(p->load, &from) ||
+        !operand_now(p->load, &p->to, &to))
+        return;
+    p->from_odd = (int)(from & 3);
+    p->to_odd = (int)(to & 3);
+    p->odd = p->from_odd || p->to_odd;
 }
 
 /* The operand from the start of the word on that its first byte is in. */
-static struct memory from_word(const struct pair *p, const struct memory *m) {
+static struct memory from_word(const struct memory *m, int odd) {
     struct memory whole = *m;
-    whole.displacement -= p->odd;
+    whole.displacement -= odd;
     return whole;
 }
 
@@ -281,9 +294,10 @@ static void find_places(void) {
             continue;
         bool stored = p->late || p->carried;
         const struct instruction *at = stored ? p->store : p->load;
-        p->odd = odd_now(p);
-        struct memory from = from_word(p, &p->load->memory[p->load->encoded]);
-        struct memory to = from_word(p, stored ? &p->store->memory[p->store->encoded] : &p->to);
+        find_odd(p);
+        struct memory from = from_word(&p->load->memory[p->load->encoded], p->from_odd);
+        struct memory to =
+            from_word(stored ? &p->store->memory[p->store->encoded] : &p->to, p->to_odd);
         p->from_place = place_for(&from, (int)(p->load - trace));
         p->to_place = place_for(&to, (int)(at - trace));
     }
@@ -566,7 +580,8 @@ static void find_dead(void) {
             across_overwritten(store->pc + store->z.length, whole_element(pairs[k].element));
         if (own & ~pairs[k].spent)
             pairs[k].spent = 0;
-        bool kept = pairs[k].carried || !may_be_left(&pairs[k]); /* in registers, till it is stored */
+        bool kept = pairs[k].carried || /* in registers, till it is stored */
+                    !(pairs[k].aimed || may_be_left(&pairs[k]));
         pairs[k].dead = pairs[k].spent && kept;
         for (const struct instruction *i = pairs[k].store + 1; i < trace + step_count; i++) {
             if (role_of(i) == BRANCH)
@@ -791,20 +806,76 @@ static bool is_used_later(const struct pair *p, int step) {
     return places[p->from_place].last > step || places[p->to_place].last > step;
 }
 
-/* Leaves unless all words of an operand that begins inside one have the origin, twice in the
-   register. */
-static void emit_odd_words(const struct pair *p, const struct memory *m, struct place *at,
-                           int step, int origin) {
-    struct memory whole = from_word(p, m);
-    int offset, place = emit_place(&whole, at, step, &offset), size = p->size + 4;
-    for (int done = 0; done < size; done += 8)
-        leave_by(emit_compare_origin(place, origin, size - done >= 8, offset + done), step);
+/* Leaves unless all that one end of the pair is in has the origin, twice in the register. */
+static void emit_odd_words(const struct pair *p, bool source, const struct memory *m, int step,
+                           int origin) {
+    int odd = source ? p->from_odd : p->to_odd, offset;
+    struct memory whole = from_word(m, odd);
+    struct place *at = &places[source ? p->from_place : p->to_place];
+    int place = emit_place(&whole, at, step, &offset), size = p->size + (odd ? 4 : 0);
+    for (int done = source ? 4 : 0, piece; done < size; done += piece) { /* the first is its own */
+        struct mixed *m = &mixed[mixed_count++];
+        piece = size - done >= 8 ? 8 : 4;
+        *m = (struct mixed){.place = place, .offset = offset + done, .origin = origin, .step = step,
+                            .size = piece};
+        for (int byte = 0; byte < piece; byte++)
+            if (done + byte >= odd && done + byte < odd + p->size)
+                m->bytes |= 1 << byte;
+        m->jump = emit_compare_origin(place, origin, piece == 8, m->offset);
+        m->back = out.at;
+    }
 }
 
-/* Of an operand that begins inside a word nothing changes: all it is in has one origin. */
+/* Leaves unless the bytes (bits) of the code in a register, which changes, have the origin. */
+static int emit_bytes_of(int code, int bytes, int origin, uint8_t **leave) {
+    int count = 0;
+    uint8_t *by_byte = leave_by_byte(code);
+    emit_compare_least(code); /* those with bytes of their own place are below */
+    leave[count++] = emit_short_jump(IF_NOT_BELOW);
+    uint8_t *own = emit_long_jump();
+    patch_jump(by_byte, out.at);
+    emit_op(&out, 0x8d, code, code, -(int64_t)ORIGIN_BYTE_CODES);
+    patch_jump(own, out.at);
+    emit8(&out, rex(1, code, 0, code)); /* imul code, code, ORIGIN_FOUR */
+    emit8(&out, 0x6b);
+    emit8(&out, 0xc0 | (code & 7) << 3 | (code & 7));
+    emit8(&out, ORIGIN_FOUR);
+    emit_context_op(&out, OP_ADD, code, CTX_FOUR_TABLE);
+    for (int byte = 0; byte < 4; byte++)
+        if (bytes >> byte & 1)
+            leave[count++] = emit_compare_origin(code, origin, false, 4 * byte);
+    return count;
+}
+
+static void emit_mixed(void) {
+    for (const struct mixed *m = mixed; m < mixed + mixed_count; m++) {
+        uint8_t *leave[10];
+        int count = 0, code = RAX;
+        while (code == m->place || code == m->origin || code == RSP)
+            code++;
+        patch_jump(m->jump, out.at);
+        emit_to_context(&out, code, CTX_SCRATCH);
+        for (int done = 0; done < m->size; done += 4) {
+            emit_take_origin(m->place, code, m->offset + done, false);
+            uint8_t *differs = emit_compare_origin(m->place, m->origin, false, m->offset + done);
+            uint8_t *same = emit_long_jump();
+            patch_jump(differs, out.at);
+            count += emit_bytes_of(code, m->bytes >> done & 15, m->origin, leave + count);
+            patch_jump(same, out.at);
+        }
+        emit_from_context(&out, code, CTX_SCRATCH);
+        emit_jump(&out, m->back);
+        for (int k = 0; k < count; k++)
+            patch_jump(leave[k], out.at);
+        emit_from_context(&out, code, CTX_SCRATCH);
+        leave_by(emit_long_jump(), m->step);
+    }
+}
+
+/* Where an end begins inside a word nothing changes: all that both are in has one origin. */
 static void emit_odd_load(const struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
-    struct memory whole = from_word(p, from), to = from_word(p, &p->to);
+    struct memory whole = from_word(from, p->from_odd), to = from_word(&p->to, p->to_odd);
     struct place *at = &places[p->from_place];
     if (!p->late) {
         find_place(&whole, at, step);
@@ -817,11 +888,11 @@ static void emit_odd_load(const struct pair *p, int step) {
     leave_by(emit_short_jump(IF_BELOW), step);
     leave_by(leave_by_byte(word), step);
     emit_twice(word);
-    emit_odd_words(p, from, at, step, word);
+    emit_odd_words(p, true, from, step, word);
     for (int done = 0; done < p->size && !p->dead; done += 8)
         emit_to_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
     if (!p->late)
-        emit_odd_words(p, &p->to, &places[p->to_place], step, word);
+        emit_odd_words(p, false, &p->to, step, word);
     if (defined)
         patch_jump(defined, out.at);
 }
@@ -865,7 +936,7 @@ static void emit_pair_load(struct pair *p, int step) {
         for (int k = 0; k < i->memory_count; k++)
             if (i->memory[k].read)
                 emit_defined_check(i, &i->memory[k], step);
-    for (int done = 0; done < p->size; done += 8) {
+    for (int done = 0; done < p->size && !p->aimed; done += 8) {
         emit_take_bits(from, word, p->size >= 8, done);
         leave_by(emit_compare_bits(&p->to, word, p->size >= 8, done), step);
     }
@@ -877,12 +948,17 @@ static void emit_pair_load(struct pair *p, int step) {
 static void emit_pair_store(struct pair *p, int step) {
     if (p->odd && p->late) {
         emit_from_context(&out, word, CTX_ORIGIN_OF(p->element));
-        emit_odd_words(p, &p->store->memory[p->store->encoded], &places[p->to_place], step, word);
+        emit_odd_words(p, false, &p->store->memory[p->store->encoded], step, word);
         return;
+    }
+    const struct memory *to = &p->store->memory[p->store->encoded];
+    for (int done = 0; p->aimed && done < p->size; done += 8) {
+        emit_from_context(&out, word, bits_of_element(p->element) + done);
+        leave_by(emit_compare_bits(to, word, true, done), step);
     }
     for (int done = 0; p->late && done < p->size; done += 8) {
         emit_from_context(&out, word, CTX_ORIGIN_OF(p->element) + done);
-        emit_target(&p->store->memory[p->store->encoded], p->to_place, p->size, step, done, word);
+        emit_target(to, p->to_place, p->size, step, done, word);
     }
 }
 
@@ -992,7 +1068,8 @@ static void emit_expected_load(struct pair *p, int step) {
     const struct memory *from = &p->load->memory[p->load->encoded];
     uint64_t held = 0;
     emit_expected_bits(p, from, step, &held);
-    emit_expected_bits(p, &p->to, step, &held);
+    if (!p->aimed)
+        emit_expected_bits(p, &p->to, step, &held);
     emit_expected_origins(p, from, &places[p->from_place], step);
     if (!p->late)
         emit_expected_origins(p, &p->to, &places[p->to_place], step);
@@ -1262,7 +1339,7 @@ void emit_steady(void) {
     while ((uintptr_t)out.at % LINE) /* nobody comes by here */
         emit8(&out, 0x90);
     again = out.at;
-    other_count = differ_count = 0;
+    other_count = differ_count = mixed_count = 0;
     expecting = patterned;
     if (patterned) {
         emit_round();
@@ -1271,6 +1348,7 @@ void emit_steady(void) {
     expecting = false;
     emit_round();
     emit_others();
+    emit_mixed();
     for (int k = 0; k < pair_count; k++)
         for (int done = 0; done < pairs[k].size; done += 8) {
             if (is_part(&pairs[k]) || pairs[k].odd)
