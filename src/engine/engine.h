@@ -393,6 +393,8 @@ gaddr touch_return_slot(struct context *c, gaddr address, uint64_t size, bool wr
 /* A translation was left in its middle, which may have had the red zone to undo: the next
    return sees to it. */
 void stack_owes(struct context *c);
+/* D changed there: if it is in the red zone, the next return undoes it. */
+void stack_written(struct context *c, gaddr address);
 /* The frame that owns a stack address was released. */
 bool touch_is_released(struct context *c, gaddr address);
 /* The code of an undefined byte, recorded or derived from where it lies; 0: not known. */

@@ -321,6 +321,12 @@ void stack_owes(struct context *c) {
         c->mark_origin = from;
 }
 
+void stack_written(struct context *c, gaddr address) {
+    gaddr sp = c->registers[RSP];
+    if (address < sp && address + RED_ZONE >= sp && address >= c->stack_low && address < c->mark)
+        c->mark = address & ~7ULL;
+}
+
 bool touch_is_released(struct context *c, gaddr address) {
     return on_own_stack(c, address) && address < c->registers[RSP] - 128 &&
            *shadow_of(address) == 0xff;

@@ -54,6 +54,34 @@ static APART void all(int at) {
         sink = 1;
 }
 
+/* A copy is made on the stack, room and all, and given back; another one is put below the stack
+   pointer only behind that, by a pointer, and is looked at. */
+static APART long kept_below(const struct berth *from) {
+    long number;
+    __asm__ volatile("lea -512(%%rsp), %%rsp\n\t"
+                     "movdqu (%1), %%xmm0\n\tsub $32, %%rsp\n\tmovups %%xmm0, (%%rsp)\n\t"
+                     "mov 16(%1), %%rdx\n\tmov %%rdx, 16(%%rsp)\n\tadd $32, %%rsp\n\t"
+                     "lea -24(%%rsp), %%rcx\n\tmov (%1), %%rax\n\tmov %%rax, (%%rcx)\n\t"
+                     "mov (%%rcx), %0\n\tlea 512(%%rsp), %%rsp"
+                     : "=r"(number)
+                     : "r"(from)
+                     : "rax", "rcx", "rdx", "xmm0", "memory");
+    return number;
+}
+
+/* Its number stays where it was put, the rest is left behind. */
+static APART long left_below(const struct berth *from, int at) {
+    long rest;
+    __asm__ volatile("lea -512(%%rsp), %%rsp\n\t"
+                     "movdqu (%1), %%xmm0\n\tsub $32, %%rsp\n\tmovups %%xmm0, (%%rsp)\n\t"
+                     "mov 16(%1), %%rax\n\tadd $16, %%rsp\n\tmov %%rax, 8(%%rsp)\n\t"
+                     "lea (%%rsp,%2), %%rcx\n\tmov (%%rcx), %0\n\tlea 528(%%rsp), %%rsp"
+                     : "=r"(rest)
+                     : "r"(from), "r"((long)at)
+                     : "rax", "rcx", "xmm0", "memory");
+    return rest;
+}
+
 int main(void) {
     enum { COUNT = 20 };
     struct berth *berths = malloc(COUNT * sizeof *berths);
@@ -78,10 +106,21 @@ int main(void) {
         exchange_longer(&berths[i], &berths[COUNT - 1 - i]);
     all(3);
     int wrong = berths[0].number != 19 && berths[0].number != 0;
-    if (berths[7].length == 71 || berths[8].length == 5) // expect: uninitialized-value from=heap origin=59
+    if (berths[7].length == 71 || berths[8].length == 5) // expect: uninitialized-value from=heap origin=87
         sink = 2;
     if (berths[2].length == 3)
         sink = 3;
+    for (int i = 9; i < COUNT; i++)
+        if ((int)kept_below(&berths[i]) != berths[i].number || (char)left_below(&berths[i], 8) != 'a')
+            sink = 4;
+    if (kept_below(&berths[9]) >> 32 == 3) // expect: uninitialized-value from=heap origin=87
+        sink = 5;
+    if (left_below(&berths[9], 8) >> 32 == 3) // expect: uninitialized-value from=heap origin=87
+        sink = 6;
+    if (left_below(&berths[9], -16) == 3) // expect: uninitialized-value
+        sink = 7;
+    if (left_below(&berths[9], -8) == 3) // expect: uninitialized-value
+        sink = 8;
     free(berths);
     return wrong;
 }

@@ -187,9 +187,18 @@ static struct memory operand(const struct form *f, uint32_t size) {
                            .displacement = f->add, .size = size};
 }
 
+/* add, sub or lea with the stack pointer, that stays in reach of the red zone. */
+static bool shifts_stack(const struct instruction *i) {
+    int64_t by = stack_shift(i);
+    for (int k = 0; k < i->memory_count; k++)
+        if (i->memory[k].read || i->memory[k].write)
+            return false;
+    return by && by > -RED_ZONE && by < RED_ZONE;
+}
+
 static bool fits_bundle(const struct instruction *i) {
     return role_of(i) == PLAIN && !wants_slow_check(i) && !wants_plan(i) && !i->mask &&
-           !is_string_instruction(i) && !(i->registers_written & 1u << RSP);
+           !is_string_instruction(i) && (!(i->registers_written & 1u << RSP) || shifts_stack(i));
 }
 
 /* The store of what the load brings, if that is all that is done with it until then. */
@@ -216,6 +225,7 @@ struct search {
     uint64_t dropped;
     uint32_t needed;    /* registers that something has read so far */
     int open;
+    int64_t given_back; /* the stack below this, from the first stack pointer */
 };
 
 /* Whether what an earlier piece stored is touched again: that is for the next bundle, for D at the
@@ -265,6 +275,14 @@ static bool add_piece(struct search *s, const struct instruction *i) {
     return true;
 }
 
+/* Whether it may lie in the red zone behind an instruction that gives the stack there back: that
+   makes it undefined before, and not behind. */
+static bool is_given_back(const struct search *s, const struct form *at) {
+    if (s->given_back == INT64_MIN || (at->base != RSP && at->base != RBP))
+        return false;
+    return at->base == RBP || at->index >= 0 || at->add < s->given_back;
+}
+
 static bool add_store(struct search *s, const struct instruction *i) {
     for (int k = 0; k < s->b->piece_count; k++) {
         struct piece *p = &s->b->pieces[k];
@@ -272,7 +290,7 @@ static bool add_store(struct search *s, const struct instruction *i) {
             continue;
         p->to = form_of(&i->memory[i->encoded]);
         s->open--;
-        return may_have_place(&p->to);
+        return may_have_place(&p->to) && !is_given_back(s, &p->to);
     }
     return false;
 }
@@ -306,7 +324,7 @@ static bool add_other(struct search *s, const struct instruction *i) {
 
 /* How much of the code from the first load on belongs to the bundle. */
 static bool find_pieces(struct bundle *b) {
-    struct search s = {.b = b};
+    struct search s = {.b = b, .given_back = INT64_MIN};
     int pieces = 0, others = 0;
     bool moved = false; /* undefined bits, since the last end that was found */
     for (int r = 0; r < 16; r++)
@@ -327,6 +345,8 @@ static bool find_pieces(struct bundle *b) {
         }
         s.needed |= i->registers_used;
         follow(b, i);
+        if (stack_shift(i) > 0 && forms[RSP].known && s.given_back < forms[RSP].add)
+            s.given_back = forms[RSP].add;
     }
     b->piece_count = pieces;
     b->other_count = others;
@@ -651,6 +671,8 @@ void emit_bundle(const struct instruction *load, uint32_t kept) {
     for (const struct instruction *i = load; i <= b->last; i++) {
         note_place(i->pc, 0, false);
         emit_plain(i);
+        if (stack_shift(i) > 0)
+            emit_shift_back(i, false);
     }
     uint64_t noted = b->possible;
     for (int k = 0; k < b->piece_count; k++)

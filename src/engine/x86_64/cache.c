@@ -667,6 +667,22 @@ static void followed(struct context *c, const struct plan *plan) {
     c->dirty = 0;
 }
 
+/* As glue_mark. */
+static void tidy_stack(struct context *c, gaddr sp) {
+    gaddr from = c->mark > sp - 65536 ? c->mark : sp - 65536;
+    shadow_fill(from, sp - from, 0xff);
+    if (c->mark_origin > from)
+        from = c->mark_origin;
+    if (from < sp)
+        origin_clear(from, sp - from);
+    bool more = c->mark_high > sp;
+    if (!more || c->mark_origin < sp)
+        c->mark_origin = more ? sp : ~0ULL;
+    c->mark = c->mark_origin;
+    if (!more)
+        c->mark_high = 0;
+}
+
 /* longjmp and the unwinder leave many frames at once, with the new stack pointer in a
    register. Functions that change stacks load it from memory: one of these stacks may
    lie inside a caller's frame. */
@@ -688,6 +704,15 @@ static bool leaves_frames(struct context *c, gaddr from, gaddr to) {
     return false;
 }
 
+/* Where the red zone begins that was written to before the stack pointer was moved beyond it, for
+   a while; 0: there is none. A function that has called others has none; copies of what is
+   undefined on the stack are marked as well. */
+static gaddr red_zone_in_use(const struct context *c, gaddr from, gaddr to) {
+    if (c->mark < from || c->mark >= to || to - c->mark > RED_ZONE || to - from < RED_ZONE)
+        return 0;
+    return c->mark != c->mark_origin || !c->shadow->stack_pointer ? c->mark : 0;
+}
+
 /* The stack pointer moved up: a frame was left, unless stacks were changed. */
 static void release_stack(struct context *c) {
     gaddr from = c->old_sp, to = c->registers[RSP];
@@ -703,9 +728,17 @@ static void release_stack(struct context *c) {
             c->shadow--;
     }
     gaddr frame = c->registers[RBP]; /* what stays in use in the red zone begins there */
-    if (frame > from && frame < to && to - frame <= 128)
+    if (frame > from && frame < to && to - frame <= RED_ZONE)
         to = frame;
+    else if (red_zone_in_use(c, from, to))
+        to = c->mark;
     shadow_fill(from, to - from, 0xff);
+    if (c->mark_origin > from)
+        from = c->mark_origin;
+    if (from < to)
+        origin_clear(from, to - from);
+    if (c->mark < to)
+        tidy_stack(c, to);
 }
 
 /* Values on their way out of a frame keep its name. */
@@ -724,22 +757,6 @@ static void keep_origins(struct context *c) {
             origins[k] = kept;
         }
     }
-}
-
-/* As glue_mark. */
-static void tidy_stack(struct context *c, gaddr sp) {
-    gaddr from = c->mark > sp - 65536 ? c->mark : sp - 65536;
-    shadow_fill(from, sp - from, 0xff);
-    if (c->mark_origin > from)
-        from = c->mark_origin;
-    if (from < sp)
-        origin_clear(from, sp - from);
-    bool more = c->mark_high > sp;
-    if (!more || c->mark_origin < sp)
-        c->mark_origin = more ? sp : ~0ULL;
-    c->mark = c->mark_origin;
-    if (!more)
-        c->mark_high = 0;
 }
 
 /* The return was not the one foreseen: drop entries the stack pointer has

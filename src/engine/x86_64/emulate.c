@@ -114,12 +114,6 @@ static void check_count(struct context *c, gaddr pc, int reg, const char *what) 
     u[reg] = 0;
 }
 
-static void note_red_zone(struct context *c, gaddr a) {
-    gaddr sp = c->registers[RSP];
-    if (a < sp && a + 128 >= sp && a >= c->stack_low && a < c->mark)
-        c->mark = a & ~7ULL;
-}
-
 /* An operand by the frame's own registers in the red zone: then it is the running
    function's, which was entered by a jump if calls were seen since (a tail call, or the
    loader's binding of the call). */
@@ -166,7 +160,7 @@ enum checked check_instruction(struct context *c, gaddr pc, bool trusted) {
         own_red_zone(c, &m, a);
         if (!m.read) {
             if (check_range(c, pc, a, m.size, true, NULL))
-                note_red_zone(c, a);
+                stack_written(c, a);
             else
                 told = true;
             shadow_define(c, a, m.size);
@@ -232,7 +226,7 @@ void check_string(struct context *c, uint32_t how) {
         check_range(c, c->pc, from, size, false, NULL);
     bool fine = check_range(c, c->pc, to, size, true, NULL);
     if (to < GUEST_END && size <= GUEST_END - to) {
-        note_red_zone(c, to);
+        stack_written(c, to);
         if ((how & STRING_READS) && fine && from < GUEST_END && size <= GUEST_END - from)
             move_elements(c, to, from, size, width, back != 0);
         else
@@ -324,7 +318,7 @@ static bool looks_like_move(const uint8_t *b) {
 static bool gives_room_back(const struct instruction *i) {
     return (i->z.mnemonic == ZYDIS_MNEMONIC_MOV || i->z.mnemonic == ZYDIS_MNEMONIC_LEA) &&
            i->operands[0].type == ZYDIS_OPERAND_TYPE_REGISTER &&
-           i->operands[0].reg.value == ZYDIS_REGISTER_RSP;
+           i->operands[0].reg.value == ZYDIS_REGISTER_RSP && !stack_shift(i);
 }
 
 bool room_was_given_back(gaddr pc) {

@@ -417,9 +417,7 @@ static void write_memory(struct step *k, gaddr a, const uint8_t *bits, int size)
                 shadow_of(a)[i] = bits[i];
         return;
     }
-    gaddr sp = c->registers[RSP];
-    if (a < sp && a + 128 >= sp && a >= c->stack_low && a < c->mark)
-        c->mark = a & ~7ULL; /* in the red zone */
+    stack_written(c, a);
     set_memory(k, a, bits, size);
 }
 
@@ -732,6 +730,7 @@ static void take_masked_origin(struct step *k) {
 
 /* Fields beside those that were told about may never have been set either. */
 static void define_bits(struct context *c, gaddr a, uint64_t size, uint64_t bits) {
+    stack_written(c, a);
     if (!(~bits & mask_for((int)size))) {
         shadow_define(c, a, size);
         return;

@@ -371,6 +371,14 @@ void emit_stack_note(const struct instruction *i) {
         emit_to_context(&out, RSP, CTX_OLD_SP);
 }
 
+/* For C: the stack pointer as it was; it stands so much higher now. */
+static void emit_step_size(int64_t shift) {
+    emit_spill(&out, RCX);
+    emit_op(&out, 0x8d, RCX, RSP, -shift);
+    emit_to_context(&out, RCX, CTX_OLD_SP);
+    emit_unspill(&out, RCX);
+}
+
 /* D of what lies between the old stack pointer and the new one becomes 0xFF. */
 static void emit_release(bool inline_fill, bool flags_live) {
     if (flags_live || !inline_fill) {
@@ -481,6 +489,84 @@ void emit_cold_release(const struct cold *c) {
     emit_jump(&out, cache.exits[EXIT_RELEASE]);
 }
 
+static bool shifts_back(const struct instruction *i) {
+    return role_of(i) == PLAIN && stack_shift(i) > 0 && i->z.mnemonic != ZYDIS_MNEMONIC_POP;
+}
+
+/* Whether the function goes on with what it has given back below it, or another one takes its
+   place: else a return tidies up soon, or what gives back more. */
+static bool goes_on_above(const struct instruction *i) {
+    if (!shifts_back(i))
+        return false;
+    while (++i < trace + trace_count) {
+        enum role role = role_of(i);
+        if (role == RETURN || shifts_back(i))
+            return false;
+        if (role != PLAIN && role != JUMP)
+            break;
+    }
+    return true;
+}
+
+/* Origins recorded there are forgotten: others will have their locals there. */
+static void emit_forget_below(void) {
+    struct cold *c = cold_add(COLD_MARK, emit_mark_test(7)); /* ja */
+    c->argument = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+}
+
+/* Code by hand in a leaf function steps over the red zone, and back. Whether that is what is given
+   back cannot be ruled out: something below the stack pointer may be read before the return. */
+static bool may_step_over(const struct instruction *i) {
+    if (!shifts_back(i) || stack_shift(i) < RED_ZONE)
+        return false;
+    while (++i < trace + trace_count) {
+        enum role role = role_of(i);
+        if (role == RETURN)
+            return false;
+        if (role != PLAIN && role != JUMP)
+            break;
+        for (int k = 0; k < i->memory_count; k++)
+            if (i->memory[k].read && i->memory[k].encoded && i->memory[k].base != RSP)
+                return true;
+    }
+    return true;
+}
+
+/* Where the red zone may have been written to before, C sees to it. */
+static void emit_step_back(const struct instruction *i, bool flags_live) {
+    int64_t shift = stack_shift(i);
+    struct cold *c = NULL;
+    if (!flags_live) {
+        c = cold_add(COLD_STEP, emit_mark_test(7)); /* ja */
+        c->argument = (uint32_t)shift;
+        emit_fill_below(shift);
+        c->resume = out.at;
+        return;
+    }
+    emit_step_size(shift);
+    emit_exit_and_back(EXIT_RELEASE, now.pc);
+}
+
+void emit_cold_step(const struct cold *c) {
+    emit_step_size(c->argument);
+    emit_dirty_set();
+    emit_context_constant(&out, CTX_ARGUMENT,
+                          (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
+    emit_jump(&out, cache.exits[EXIT_RELEASE]);
+}
+
+void emit_shift_back(const struct instruction *i, bool flags_live) {
+    if (looks_back(i))
+        return;
+    if (may_step_over(i)) {
+        emit_step_back(i, flags_live);
+        return;
+    }
+    emit_fill_below(stack_shift(i));
+    if (!flags_live && goes_on_above(i))
+        emit_forget_below();
+}
+
 void emit_stack_after(const struct instruction *i, bool flags_live) {
     struct memory m = top;
     int64_t shift = stack_shift(i);
@@ -500,8 +586,7 @@ void emit_stack_after(const struct instruction *i, bool flags_live) {
         break;
     default:
         if (shift > 0) {
-            if (!looks_back(i))
-                emit_fill_below(shift);
+            emit_shift_back(i, flags_live);
         } else if (moves_stack(i)) {
             released_inline = leaves_frame(i);
             released_after = last_read_of_released(i + 1);

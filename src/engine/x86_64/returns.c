@@ -27,8 +27,7 @@ static uint8_t *emit_chain_end(int condition, uint32_t number) {
     return patch;
 }
 
-/* cmp rsp, fs:[mark], and a jump */
-static uint8_t *emit_mark_test(int condition) {
+uint8_t *emit_mark_test(int condition) {
     emit8(&out, 0x64);
     emit8(&out, 0x48);
     emit8(&out, 0x3b);

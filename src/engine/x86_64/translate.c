@@ -323,6 +323,9 @@ static void emit_cold(void) {
         case COLD_RELEASE:
             emit_cold_release(c);
             break;
+        case COLD_STEP:
+            emit_cold_step(c);
+            break;
         case COLD_LOOKUP:
             emit_unspill(&out, RCX);
             emit_unspill(&out, RDX);

@@ -18,6 +18,7 @@ enum cold_kind {
     COLD_NEXT_RETURN, /* to C, which may know where a return leads (returns.c) */
     COLD_MARK,    /* a return with something to tidy up on the stack */
     COLD_RELEASE, /* a large or doubtful release of stack */
+    COLD_STEP,    /* the same by a constant, where the red zone was written to */
     COLD_DIRTY,   /* a branch out of the dirty version */
     COLD_TOUCH,   /* to C with a plan, and back */
 };
@@ -213,7 +214,12 @@ int64_t stack_shift(const struct instruction *i);
 void emit_stack_before(const struct instruction *i, bool flags_live);
 void emit_stack_note(const struct instruction *i); /* the part of it without checks */
 void emit_stack_after(const struct instruction *i, bool flags_live);
+/* cmp rsp, fs:[mark], and a jump (returns.c) */
+uint8_t *emit_mark_test(int condition);
+/* What it gives back of the stack by a constant becomes undefined. */
+void emit_shift_back(const struct instruction *i, bool flags_live);
 void emit_cold_release(const struct cold *c); /* of more than a few words */
+void emit_cold_step(const struct cold *c);
 /* Follows where the frame pointer stands: to be told of each instruction, null where a
    trace begins. */
 void frame_follow(const struct instruction *i);
