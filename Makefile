@@ -66,6 +66,10 @@ passing: build
 frames: build
 	@/usr/bin/python3 tests/fuzz/frames.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Slots of the stack that are used again and again: unset locals are told by their own name.
+slots: build
+	@/usr/bin/python3 tests/fuzz/slots.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Branches on random expressions, against native runs with many choices of undefined bits.
 expressions: build
 	@/usr/bin/python3 tests/fuzz/expressions.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -104,4 +108,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins unset uses fields passing copies frames expressions choices places registers floats classes mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins unset uses fields passing copies frames slots expressions choices places registers floats classes mistakes objects snippets bench install clean

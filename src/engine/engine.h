@@ -427,6 +427,8 @@ bool origin_is_all(gaddr address, uint64_t size, uint32_t origin);
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The same of a single byte that was loaded: its neighbours may be other variables. */
 uint32_t origin_keep_byte(struct context *c, uint32_t origin);
+/* Of so many that were loaded together. */
+uint32_t origin_keep_few(struct context *c, uint32_t origin, uint64_t size);
 /* --- origin_codes.c: what the codes stand for --- */
 void origin_codes_start(void);
 extern const struct four *origin_fours; /* for assembly */

@@ -519,7 +519,8 @@ void origin_set_bytes(struct context *c, gaddr address, int size, const uint32_t
                 of[k] = ORIGIN_OWN;
         }
         for (int k = 0; k < 4 && stays; k++) { /* names of slots stand for whole words only */
-            uint32_t kept = of[k] == ORIGIN_OWN ? ORIGIN_OWN : origin_keep(c, of[k]);
+            uint32_t kept =
+                of[k] == ORIGIN_OWN ? ORIGIN_OWN : origin_keep_few(c, of[k], (uint64_t)size);
             of[k] = kept < ORIGIN_STACK_CODES ? kept : ORIGIN_OWN;
         }
         *origin_slot(word) = origin_of_four(of);
@@ -604,8 +605,7 @@ static void remember_kept(struct context *c, uint32_t name, uint32_t code) {
                                            .node = e->stack_pointer > slot ? e->node : 0};
 }
 
-/* The slot's first `size` bytes (1 or, for the word around it, 4) get its name. */
-static uint32_t keep(struct context *c, uint32_t origin, uint64_t size) {
+uint32_t origin_keep_few(struct context *c, uint32_t origin, uint64_t size) {
     if (origin < ORIGIN_LEAST)
         return origin_of_byte(origin, 0);
     if (origin < ORIGIN_STACK_CODES)
@@ -614,17 +614,21 @@ static uint32_t keep(struct context *c, uint32_t origin, uint64_t size) {
     if (!record)
         return origin;
     remember_kept(c, origin, ORIGIN_RECORD_CODES + record);
-    /* the next that is copied from the slot finds it there */
-    gaddr slot = STACK_TOP - (origin - ORIGIN_STACK_CODES);
+    /* the next that is copied from the slot finds it there; its neighbours in the word may be
+       other variables */
+    gaddr slot = STACK_TOP - (origin - ORIGIN_STACK_CODES), rest = 4 - (slot & 3);
+    uint32_t old = *origin_slot(slot);
     if (slot >= c->registers[RSP] && on_own_stack(c, slot) && *shadow_of(slot) &&
-        !*origin_slot(slot))
-        origin_set(c, slot & -size, size, ORIGIN_RECORD_CODES + record);
+        (!old || (size < rest && origin_is_own(old, slot))))
+        origin_set(c, slot, size < rest ? size : rest, ORIGIN_RECORD_CODES + record);
     return ORIGIN_RECORD_CODES + record;
 }
 
-uint32_t origin_keep(struct context *c, uint32_t origin) { return keep(c, origin, 4); }
+uint32_t origin_keep(struct context *c, uint32_t origin) { return origin_keep_few(c, origin, 4); }
 
-uint32_t origin_keep_byte(struct context *c, uint32_t origin) { return keep(c, origin, 1); }
+uint32_t origin_keep_byte(struct context *c, uint32_t origin) {
+    return origin_keep_few(c, origin, 1);
+}
 
 bool origin_is_all(gaddr address, uint64_t size, uint32_t origin) {
     gaddr end = address + size;
@@ -687,9 +691,9 @@ static bool goes_by_its_place(struct context *c, gaddr address) {
     if (origin < ORIGIN_RECORD_CODES || origin >= ORIGIN_RECORD_CODES + LEDGER_ORIGINS)
         return false;
     const struct ledger_origin *o = &ledger->origins[origin - ORIGIN_RECORD_CODES];
-    int64_t offset = (int64_t)((address & ~3ULL) - (top->stack_pointer + 8));
+    int64_t offset = (int64_t)(address - (top->stack_pointer + 8));
     return o->kind == ORIGIN_STACK && ledger->nodes[o->stack].parent == top->node &&
-           o->offset >= offset && o->offset < offset + 4;
+           o->offset <= offset && o->offset >= offset - (int64_t)(address & 3);
 }
 
 void origin_join(struct context *c, gaddr address, uint64_t size) {

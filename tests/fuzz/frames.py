@@ -1,7 +1,7 @@
 """Structures in frames and on the heap, some of whose members were never set, copied and
 passed about (by value, by pointer, as variable arguments, across calls and by functions that
 leave undefined frames behind), compiled in many ways: exactly the undefined members must be
-told where they are compared.
+told where they are compared, and where they are from: a variable by its name.
 frames.py TONDO [SEEDS] [FIRST]"""
 import random
 
@@ -26,6 +26,16 @@ static APART double pick_double(int n, ...) { va_list l; va_start(l, n); double 
 """
 
 
+class Wanted(dict):
+    """Lines, and what they may be told as."""
+
+    def __eq__(self, found):
+        return self.keys() == found.keys() and all(found[k] <= self[k] for k in self)
+
+    def __ne__(self, found):
+        return not self == found
+
+
 def function(r, k, add, wanted):
     kind, n = r.choice(TYPES), r.choice([1, 2, 3, 4, 6, 9])
     s, given, left = f"struct s{k}", r.randrange(n), r.randrange(n)
@@ -44,7 +54,9 @@ def function(r, k, add, wanted):
     if r.random() < 0.3:
         add(f"{s} *room = alloca(sizeof *room); hide(room);")
         names.append("(*room)")
-    is_set = {v: [False] * n for v in names}
+    # of each member what it may be from, if it is not set
+    own = {"(*heap)": "heap", "(*room)": "stack"}
+    state = {v: [{own.get(v, v)}] * n for v in names}
     for _ in range(r.randrange(4, 12)):
         v, w, i, j = r.choice(names), r.choice(names), r.randrange(n), r.randrange(n)
         # gcc reads eight bytes of a smaller block to pass it by value
@@ -53,43 +65,43 @@ def function(r, k, add, wanted):
                         "variable", "swap", "array", "reverse", "double"])
         if way == "set":
             add(f"{v}.m[{i}] = 4;")
-            is_set[v][i] = True
+            state[v][i] = set()
         elif way == "copy":
             add(f"{v} = {w};")
-            is_set[v] = is_set[w][:]
+            state[v] = state[w][:]
         elif way == "value" and not small:
             add(f"{v} = by{k}({w});")
-            is_set[v] = is_set[w][:]
-            is_set[v][given] = True
+            state[v] = state[w][:]
+            state[v][given] = set()
         elif way == "pointer":
             add(f"set{k}(&{v}, {i});")
-            is_set[v][i] = True
+            state[v][i] = set()
         elif way == "leave":
             add(f"leave{k}(&{v});")
-            is_set[v] = [x == left for x in range(n)]
+            state[v] = [set() if m == left else {"x"} for m in range(n)]
         elif way == "get":
             add(f"{v}.m[{i}] = get{k}(&{w}, {j});")
-            is_set[v][i] = is_set[w][j]
+            state[v][i] = state[w][j]
         elif way == "bytes" and v != w:
             add(f"memcpy(&{v}, &{w}, sizeof {v});")
-            is_set[v] = is_set[w][:]
+            state[v] = state[w][:]
         elif way == "deep":
             add("deep(20);")
         elif way == "variable" and kind in ("long", "double"):
             add(f"{v}.m[{i}] = pick_{kind}(3, ({kind})1, ({kind})2, {w}.m[{j}]);")
-            is_set[v][i] = is_set[w][j]
+            state[v][i] = state[w][j]
         elif way == "swap":
             add(f"{{ {kind} q = {v}.m[{i}]; nothing(); {v}.m[{i}] = {w}.m[{j}]; {w}.m[{j}] = q; }}")
-            is_set[v][i], is_set[w][j] = is_set[w][j], is_set[v][i]
+            state[v][i], state[w][j] = state[w][j], state[v][i]
         elif way == "array":
             add(f"{{ {s} x[3]; x[0] = {v}; x[1] = {w}; x[2] = x[0]; hide(x); {v} = x[1]; }}")
-            is_set[v] = is_set[w][:]
+            state[v] = state[w][:]
         elif way == "reverse" and v != w:
             add(f"for (int i = 0; i < {n}; i++) {v}.m[i] = {w}.m[{n - 1} - i];")
-            is_set[v] = is_set[w][::-1]
+            state[v] = state[w][::-1]
         elif way == "double" and kind not in ("char", "short"):
             add(f"for (int i = 0; i < {n}; i++) {v}.m[i] += {w}.m[i];")
-            is_set[v] = [x and y for x, y in zip(is_set[v], is_set[w])]
+            state[v] = [a | b for a, b in zip(state[v], state[w])]
         else:
             add("nothing();")
         if r.random() < 0.4:
@@ -99,14 +111,14 @@ def function(r, k, add, wanted):
         for i in range(n):
             if r.random() < 0.6:
                 line = add(f"if ({v}.m[{i}] >= 6) seen();")
-                if not is_set[v][i]:
-                    wanted.add(line)
+                if state[v][i]:
+                    wanted[line] = state[v][i]
     add("}")
 
 
 def program(seed):
     r = random.Random(seed)
-    text, wanted = [], set()
+    text, wanted = [], Wanted()
 
     def add(line):
         text.append(line)
@@ -119,11 +131,19 @@ def program(seed):
 
 
 def told(findings):
-    return {f["stack"][0]["line"] for f in findings if f["kind"] != "leak"}
+    all = {}
+    for f in findings:
+        if f["kind"] != "leak":
+            origin = f.get("origin", {})
+            name = origin.get("variable") or origin.get("from") or f["kind"]
+            all.setdefault(f["stack"][0]["line"], set()).add(name)
+    return all
 
 
 def describe(lines, wanted, found):
-    return [f"{'missed' if n in wanted else 'more'}: {n} {lines[n - 1]}" for n in sorted(found ^ wanted)]
+    for n in sorted(wanted.keys() | found.keys()):
+        if not found.get(n, set()) <= wanted.get(n, set()) or (n in wanted and n not in found):
+            yield f"{n} {lines[n - 1]}: {sorted(wanted.get(n, []))}, told {sorted(found.get(n, []))}"
 
 
 compare(COMPILERS, program, told, describe)

@@ -751,8 +751,8 @@ static void keep_origins(struct context *c) {
                 continue;
             if (origins[k] != last) {
                 last = origins[k];
-                kept = e < ELEMENT_FLAGS && !(dirty_words(c)[e] >> 8) ? origin_keep_byte(c, last)
-                                                                      : origin_keep(c, last);
+                uint64_t bits = e < ELEMENT_FLAGS ? dirty_words(c)[e] : ~0ULL;
+                kept = origin_keep_few(c, last, !(bits >> 8) ? 1 : !(bits >> 16) ? 2 : 4);
             }
             origins[k] = kept;
         }

@@ -257,13 +257,13 @@ static void set_memory(struct step *k, gaddr a, const uint8_t *bits, int size) {
     copy_few(shadow_of(a), bits, size);
     if (!any(bits, size) || !k->origin)
         return;
-    bool near = in_running_frame(c, a), single = !any(bits + 1, size - 1);
+    bool near = in_running_frame(c, a);
+    uint64_t loaded = any(bits + 1, size - 1) ? (uint64_t)size : 1;
     uint32_t origins[64], last = 0, kept = 0;
     for (int i = 0; i < size; i++) {
         uint32_t origin = bits[i] ? written_origin(k, i) : 0;
         if (origin != last)
-            kept = near || !origin ? origin : single ? origin_keep_byte(c, origin)
-                                                     : origin_keep(c, origin);
+            kept = near || !origin ? origin : origin_keep_few(c, origin, loaded);
         last = origin;
         origins[i] = kept;
     }
@@ -286,8 +286,7 @@ static void store_origins(struct context *c, gaddr a, const uint8_t *bits, int s
             return;
         for (int i = 0; i < size; i++) {
             uint32_t origin = bits[i] ? dirty_byte_origin(c, element, i) : 0;
-            origins[i] = near || !origin ? origin : size == 1 ? origin_keep_byte(c, origin)
-                                                              : origin_keep(c, origin);
+            origins[i] = near || !origin ? origin : origin_keep_few(c, origin, (uint64_t)size);
         }
         origin_set_bytes(c, a, size, origins);
         return;

@@ -379,8 +379,37 @@ static void emit_step_size(int64_t shift) {
     emit_unspill(&out, RCX);
 }
 
+static bool shifts_back(const struct instruction *i) {
+    return role_of(i) == PLAIN && stack_shift(i) > 0 && i->z.mnemonic != ZYDIS_MNEMONIC_POP;
+}
+
+/* Whether the function goes on with what it has given back below it, or another one takes its
+   place: else a return tidies up soon, or what gives back more. */
+static bool goes_on_above(const struct instruction *i) {
+    while (++i < trace + trace_count) {
+        enum role role = role_of(i);
+        if (role == RETURN || shifts_back(i))
+            return false;
+        if (role != PLAIN && role != JUMP)
+            break;
+    }
+    return true;
+}
+
+/* Origins recorded there are forgotten: others will have their locals there. */
+static void emit_forget_below(bool flags_live) {
+    if (flags_live)
+        emit_save_flags();
+    struct cold *c = cold_add(COLD_MARK, emit_mark_test(7)); /* ja */
+    c->argument = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
+    if (flags_live) {
+        emit_spill(&out, RAX);
+        emit_restore_flags();
+    }
+}
+
 /* D of what lies between the old stack pointer and the new one becomes 0xFF. */
-static void emit_release(bool inline_fill, bool flags_live) {
+static void emit_release(const struct instruction *i, bool inline_fill, bool flags_live) {
     if (flags_live || !inline_fill) {
         emit_exit_and_back(EXIT_RELEASE, now.pc);
         return;
@@ -414,6 +443,8 @@ static void emit_release(bool inline_fill, bool flags_live) {
     c->resume = out.at;
     c->beyond = again;
     emit_unspill(&out, RCX);
+    if (goes_on_above(i))
+        emit_forget_below(false);
 }
 
 /* Compilers move reads of an array of varying length behind the instruction that gives its room
@@ -441,14 +472,14 @@ void frame_begins(void) {
     released_inline = false; /* by whom is not known here */
     released_after = last_read_of_released(trace);
     if (!released_after)
-        emit_release(false, true);
+        emit_release(trace, false, true);
 }
 
 void frame_release_due(const struct instruction *i, bool flags_live, bool last) {
     if (!released_after || (released_after != i && !last))
         return;
     released_after = NULL;
-    emit_release(released_inline, flags_live);
+    emit_release(i, released_inline, flags_live);
     forget_proofs();
 }
 
@@ -487,31 +518,6 @@ void emit_cold_release(const struct cold *c) {
     emit_context_constant(&out, CTX_ARGUMENT,
                           (uint32_t)((uint64_t)(uintptr_t)c->resume - CACHE_BASE));
     emit_jump(&out, cache.exits[EXIT_RELEASE]);
-}
-
-static bool shifts_back(const struct instruction *i) {
-    return role_of(i) == PLAIN && stack_shift(i) > 0 && i->z.mnemonic != ZYDIS_MNEMONIC_POP;
-}
-
-/* Whether the function goes on with what it has given back below it, or another one takes its
-   place: else a return tidies up soon, or what gives back more. */
-static bool goes_on_above(const struct instruction *i) {
-    if (!shifts_back(i))
-        return false;
-    while (++i < trace + trace_count) {
-        enum role role = role_of(i);
-        if (role == RETURN || shifts_back(i))
-            return false;
-        if (role != PLAIN && role != JUMP)
-            break;
-    }
-    return true;
-}
-
-/* Origins recorded there are forgotten: others will have their locals there. */
-static void emit_forget_below(void) {
-    struct cold *c = cold_add(COLD_MARK, emit_mark_test(7)); /* ja */
-    c->argument = (uint32_t)((uint64_t)(uintptr_t)out.at - CACHE_BASE);
 }
 
 /* Code by hand in a leaf function steps over the red zone, and back. Whether that is what is given
@@ -563,8 +569,8 @@ void emit_shift_back(const struct instruction *i, bool flags_live) {
         return;
     }
     emit_fill_below(stack_shift(i));
-    if (!flags_live && goes_on_above(i))
-        emit_forget_below();
+    if (shifts_back(i) && goes_on_above(i))
+        emit_forget_below(flags_live);
 }
 
 void emit_stack_after(const struct instruction *i, bool flags_live) {
@@ -591,7 +597,7 @@ void emit_stack_after(const struct instruction *i, bool flags_live) {
             released_inline = leaves_frame(i);
             released_after = last_read_of_released(i + 1);
             if (!released_after)
-                emit_release(released_inline, flags_live);
+                emit_release(i, released_inline, flags_live);
         }
     }
     if (shift > 0 || moves_stack(i))

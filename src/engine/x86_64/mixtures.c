@@ -5,7 +5,7 @@
 #include "plan.h"
 #include "step.h"
 
-enum { ORIGINS = 8 };
+enum { ORIGINS = 16 };
 
 /* Rules that only make outputs of the bits and values of their inputs, and do not say by
    themselves which part is from where (parts.c, lanes that are read). */

@@ -308,9 +308,12 @@ uint32_t origin_of_operand(struct step *k, int operand, int at) {
     int element = operand_element(o);
     if (element == PARTS_NONE || element == ELEMENT_MORE || !k->bits[operand][at])
         return 0;
-    return origin_keep_byte(k->c, element == PARTS_MEMORY
-                                      ? origin_of_few(k->c, k->address[o->number] + (gaddr)at, 1)
-                                      : dirty_byte_origin(k->c, element, at + o->high));
+    if (element != PARTS_MEMORY)
+        return origin_keep_byte(k->c, dirty_byte_origin(k->c, element, at + o->high));
+    gaddr start = k->address[o->number], a = start + (gaddr)at, word = a & ~3ULL;
+    if (word >= start && word + 4 <= start + o->size) /* one origin for its bytes, if it may be */
+        return origin_part(origin_of_word(k->c, word), a);
+    return origin_keep_byte(k->c, origin_of_few(k->c, a, 1));
 }
 
 /* The bytes of a register shifted or rotated by so many bits. */
