@@ -127,6 +127,7 @@ struct context {
     uint32_t telling; /* a signal sent for the tracer to see */
     const struct plan *compared; /* what set the flags that hold undefined bits */
     gaddr compared_at[2];        /* its memory operands */
+    uint64_t compared_bits[2];   /* which of its operands' bits decided */
     uint32_t x87_origins[8]; /* of physical registers; independent of frames */
     uint32_t x87_conditions_origin;
     uint64_t mmx_bits[8];    /* of those that MMX instructions left (mmx.c) */

@@ -369,8 +369,73 @@ struct wanted {
     int varying_count;
 };
 
+struct stand {
+    int64_t pointer; /* from the frame address */
+    uint64_t bytes;  /* of code where it stands there */
+};
+
+enum { STANDS = 32 };
+
+/* Where the stack pointer stands in a function, as its call frame information (DWARF 5, 6.4)
+   says, and in how much of it. */
+static int stands_in(struct symbol_file *f, Dwarf_Die *function, struct stand *stands) {
+    Dwarf_Addr bias, low, high, debug_bias;
+    int count = 0;
+    Dwarf_CFI *cfi = dwfl_module_eh_cfi(f->module, &bias);
+    if (!cfi || dwarf_lowpc(function, &low) != 0 || dwarf_highpc(function, &high) != 0)
+        return 0;
+    dwfl_module_getdwarf(f->module, &debug_bias);
+    low += debug_bias - bias;
+    high += debug_bias - bias;
+    while (low < high) {
+        Dwarf_Frame *frame;
+        Dwarf_Addr end = high;
+        Dwarf_Op *ops;
+        size_t op_count;
+        if (dwarf_cfi_addrframe(cfi, low, &frame) != 0)
+            break;
+        dwarf_frame_info(frame, NULL, &end, NULL);
+        if (dwarf_frame_cfa(frame, &ops, &op_count) == 0 && op_count == 1 &&
+            ops[0].atom == DW_OP_bregx && ops[0].number == 7) {
+            int k = 0;
+            while (k < count && stands[k].pointer != -(int64_t)ops[0].number2)
+                k++;
+            if (k < STANDS) {
+                stands[k].pointer = -(int64_t)ops[0].number2;
+                stands[k].bytes = (k < count ? stands[k].bytes : 0) + (end > low ? end - low : 0);
+                count += k == count;
+            }
+        }
+        free(frame);
+        if (end <= low)
+            break;
+        low = end;
+    }
+    return count;
+}
+
+/* In the body of the function: the lowest place. */
+static int64_t pointer_in(struct symbol_file *f, Dwarf_Die *function) {
+    struct stand stands[STANDS];
+    int64_t lowest = LEDGER_NO_POINTER;
+    for (int k = stands_in(f, function, stands); k-- > 0;)
+        if (lowest == LEDGER_NO_POINTER || stands[k].pointer < lowest)
+            lowest = stands[k].pointer;
+    return lowest;
+}
+
+/* The same where arguments are pushed now and then, which clang does not count in: where it
+   stands in most of the code. */
+static int64_t usual_pointer(struct symbol_file *f, Dwarf_Die *function) {
+    struct stand stands[STANDS], most = {.pointer = LEDGER_NO_POINTER};
+    for (int k = stands_in(f, function, stands); k-- > 0;)
+        if (stands[k].bytes > most.bytes)
+            most = stands[k];
+    return most.pointer;
+}
+
 /* DW_AT_frame_base in terms of the canonical frame address. */
-static bool frame_base(Dwarf_Die *function, struct wanted *w) {
+static bool frame_base(struct symbol_file *f, Dwarf_Die *function, struct wanted *w) {
     Dwarf_Attribute attribute;
     Dwarf_Op *ops;
     size_t count;
@@ -387,9 +452,12 @@ static bool frame_base(Dwarf_Die *function, struct wanted *w) {
     case DW_OP_reg6:
         w->base = w->frame;
         return w->frame;
-    case DW_OP_reg7:
+    case DW_OP_reg7: {
+        int64_t usual = usual_pointer(f, function);
+        w->pointer = usual != LEDGER_NO_POINTER ? usual : w->pointer;
         w->base = w->pointer;
         return w->pointer != LEDGER_NO_POINTER;
+    }
     default:
         return false;
     }
@@ -493,38 +561,6 @@ static void search_scope(Dwarf_Die *scope, Dwarf_Off owner, struct wanted *w) {
     } while (dwarf_siblingof(&child, &child) == 0);
 }
 
-/* Where the stack pointer stands in the body of a function, from the frame address:
-   the lowest place that its call frame information (DWARF 5, 6.4) names. */
-static int64_t pointer_in(struct symbol_file *f, Dwarf_Die *function) {
-    Dwarf_Addr bias, low, high;
-    int64_t lowest = LEDGER_NO_POINTER;
-    Dwarf_CFI *cfi = dwfl_module_eh_cfi(f->module, &bias);
-    if (!cfi || dwarf_lowpc(function, &low) != 0 || dwarf_highpc(function, &high) != 0)
-        return lowest;
-    Dwarf_Addr debug_bias;
-    dwfl_module_getdwarf(f->module, &debug_bias);
-    low += debug_bias - bias;
-    high += debug_bias - bias;
-    while (low < high) {
-        Dwarf_Frame *frame;
-        Dwarf_Addr end = high;
-        Dwarf_Op *ops;
-        size_t count;
-        if (dwarf_cfi_addrframe(cfi, low, &frame) != 0)
-            break;
-        dwarf_frame_info(frame, NULL, &end, NULL);
-        if (dwarf_frame_cfa(frame, &ops, &count) == 0 && count == 1 && ops[0].atom == DW_OP_bregx &&
-            ops[0].number == 7 &&
-            (lowest == LEDGER_NO_POINTER || -(int64_t)ops[0].number2 < lowest))
-            lowest = -(int64_t)ops[0].number2;
-        free(frame);
-        if (end <= low)
-            break;
-        low = end;
-    }
-    return lowest;
-}
-
 /* Whether the canonical frame address is no fixed distance from a register: then the function
    has aligned its frame before it set the frame pointer. */
 static bool is_realigned(struct symbol_file *f, Dwarf_Addr address) {
@@ -581,7 +617,7 @@ struct variable symbols_variable(struct symbols *symbols, struct pool *pool, con
                 w.pointer = pointer;
             /* else below the return address and its old value */
             w.frame = is_realigned(f, w.address) ? frame : -16;
-            if (frame_base(&scopes[i], &w))
+            if (frame_base(f, &scopes[i], &w))
                 search_scope(&scopes[i], dwarf_dieoffset(&scopes[i]), &w);
             break;
         }

@@ -5,7 +5,7 @@ told where they are compared, and where they are from: a variable by its name.
 frames.py TONDO [SEEDS] [FIRST]"""
 import random
 
-from programs import compare
+from programs import Wanted, compare, describe_origins, told_origins
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "clang -O0", "clang -O1", "clang -O2",
              "clang -O3 -mavx2"]
@@ -24,16 +24,6 @@ static APART void deep(int n) { volatile char room[64]; room[n & 63] = 1; if (n)
 static APART long pick_long(int n, ...) { va_list l; va_start(l, n); long r = 0; while (n--) r = va_arg(l, long); va_end(l); return r; }
 static APART double pick_double(int n, ...) { va_list l; va_start(l, n); double r = 0; while (n--) r = va_arg(l, double); va_end(l); return r; }
 """
-
-
-class Wanted(dict):
-    """Lines, and what they may be told as."""
-
-    def __eq__(self, found):
-        return self.keys() == found.keys() and all(found[k] <= self[k] for k in self)
-
-    def __ne__(self, found):
-        return not self == found
 
 
 def function(r, k, add, wanted):
@@ -130,20 +120,4 @@ def program(seed):
     return HEAD + "\n".join(text) + f"\nint main(void) {{ {calls} return 0; }}\n", wanted
 
 
-def told(findings):
-    all = {}
-    for f in findings:
-        if f["kind"] != "leak":
-            origin = f.get("origin", {})
-            name = origin.get("variable") or origin.get("from") or f["kind"]
-            all.setdefault(f["stack"][0]["line"], set()).add(name)
-    return all
-
-
-def describe(lines, wanted, found):
-    for n in sorted(wanted.keys() | found.keys()):
-        if not found.get(n, set()) <= wanted.get(n, set()) or (n in wanted and n not in found):
-            yield f"{n} {lines[n - 1]}: {sorted(wanted.get(n, []))}, told {sorted(found.get(n, []))}"
-
-
-compare(COMPILERS, program, told, describe)
+compare(COMPILERS, program, told_origins, describe_origins)

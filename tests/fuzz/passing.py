@@ -1,9 +1,9 @@
 """Random structures of mixed members, some of which are never set, passed on and handed back by
 value, in registers or on the stack, alone and among other arguments: just the lines that ask for
-a member nobody set must be told. passing.py TONDO [SEEDS] [FIRST]"""
+a member nobody set must be told, as from where the structure was made. passing.py TONDO [SEEDS] [FIRST]"""
 import random
 
-from programs import COMPILERS, compare
+from programs import COMPILERS, Wanted, compare, describe_origins, told_origins
 
 KINDS = 14
 TYPES = ["char", "unsigned char", "short", "int", "unsigned", "long", "float", "double", "_Bool", "char *"]
@@ -29,13 +29,14 @@ def question(r, kind, name):
 
 class Program:
     def __init__(self, r):
-        self.r, self.text, self.lines, self.wanted = r, [HEAD], HEAD.count("\n"), set()
+        self.r, self.text, self.lines, self.wanted = r, [HEAD], HEAD.count("\n"), Wanted()
+        self.places = set()  # of the kind at hand
 
     def add(self, line, told=False):
         self.text.append(line + "\n")
         self.lines += 1
         if told:
-            self.wanted.add(self.lines)
+            self.wanted[self.lines] = self.places
 
     def ask(self, members, unset, name):
         self.add(f'    __asm__ volatile("# {self.lines}");')  # functions that are alike are made one
@@ -45,6 +46,7 @@ class Program:
     def kind(self, k):
         """One structure, with the ways it goes."""
         r, s = self.r, f"struct s{k}"
+        self.places = set()
         members = {f"m{n}": r.choice(TYPES) for n in range(r.choice([1, 2, 2, 3, 3, 4, 5, 7]))}
         unset = {m for m in members if r.random() < 0.45}
         inner = "" if r.random() < 0.8 else f"struct {{ {r.choice(['char', 'int', 'float'])} first; }} in; "
@@ -88,6 +90,7 @@ class Program:
         self.add("}")
         self.add(f"static APART void run{k}(void) {{")
         place = r.choice(["heap", "frame", "array"])
+        self.places.add({"heap": "heap", "frame": "local", "array": "all"}[place])
         if place == "heap":
             self.add(f"    {s} *p = block(sizeof *p + 8);")
         elif place == "frame":
@@ -115,13 +118,4 @@ def program(seed):
     return "".join(p.text) + f"int main(void) {{ {calls} return 0; }}\n", p.wanted
 
 
-def told(findings):
-    return {f["stack"][0]["line"] if f["kind"] == "uninitialized-value" else -f["stack"][0]["line"]
-            for f in findings if f["kind"] not in ("leak", "descriptor-leak")}
-
-
-def describe(lines, wanted, found):
-    return [f"{'missed' if n in wanted else 'more'}: {n} {lines[abs(n) - 1]}" for n in sorted(found ^ wanted)]
-
-
-compare(COMPILERS, program, told, describe)
+compare(COMPILERS, program, told_origins, describe_origins)

@@ -45,6 +45,33 @@ def findings(here, tondo):
     return json.loads((here / "found").read_text())["findings"]
 
 
+class Wanted(dict):
+    """Lines, and the names that what is told there may be from: variables, else heap or stack."""
+
+    def __eq__(self, found):
+        return self.keys() == found.keys() and all(found[line] <= self[line] for line in self)
+
+    def __ne__(self, found):
+        return not self == found
+
+
+def told_origins(findings):
+    """Of each line that something is told at; to be compared with Wanted."""
+    all = {}
+    for f in findings:
+        if f["kind"] != "leak":
+            origin = f.get("origin", {})
+            name = origin.get("variable") or origin.get("from") or f["kind"]
+            all.setdefault(f["stack"][0]["line"], set()).add(name)
+    return all
+
+
+def describe_origins(lines, wanted, found):
+    for n in sorted(wanted.keys() | found.keys()):
+        if not found.get(n, set()) <= wanted.get(n, set()) or (n in wanted and n not in found):
+            yield f"{n} {lines[n - 1]}: {sorted(wanted.get(n, []))}, told {sorted(found.get(n, []))}"
+
+
 def compare(compilers, program, told, describe):
     """program(seed): the text and what is wanted; told(findings): the same of a run;
     describe(text, wanted, found): lines about a difference. Exits."""

@@ -345,6 +345,7 @@ static void take_inputs(struct step *k) {
     const struct plan *p = k->p;
     struct context *c = k->c;
     uint64_t *u = dirty_words(c);
+    uint32_t beyond = 0; /* of what else a vector holds */
     for (int n = 0; n < p->count; n++) {
         const struct plan_operand *o = &p->operands[n];
         switch (o->kind) {
@@ -365,8 +366,13 @@ static void take_inputs(struct step *k) {
             copy_few(k->value[n], (char *)c + CTX_VALUE + 64 * n, size);
             if (o->read || !p->vex) {
                 copy_few(k->bits[n], dirty_vector(c, o->number), size);
-                if (!k->origin && o->read && any(k->bits[n], size))
-                    k->origin = dirty_origin(c, vector_element(o->number));
+                for (int byte = 0; byte < o->size && byte < size && o->read && !k->origin; byte++)
+                    if (k->bits[n][byte])
+                        k->origin = o->number < 16
+                                        ? dirty_byte_origin(c, vector_element(o->number), byte)
+                                        : dirty_origin(c, vector_element(o->number));
+                if (!beyond && o->read && any(k->bits[n], size))
+                    beyond = dirty_origin(c, vector_element(o->number));
             }
             break;
         }
@@ -401,6 +407,8 @@ static void take_inputs(struct step *k) {
         }
         }
     }
+    if (!k->origin)
+        k->origin = beyond;
     if (!k->origin && *undefined_flags(c) && p->flags_read)
         k->origin = dirty_origin(c, ELEMENT_FLAGS);
 }
@@ -451,6 +459,18 @@ static void write_lanes(struct step *k, int n, gaddr a) {
         else if (on >> i & 1)
             write_memory(k, at, k->out[n] + i * size, size);
     }
+}
+
+/* The bits of an operand that a test with another looks at; all of other instructions. */
+static uint64_t bits_looked_at(struct step *k, int n) {
+    const struct plan *p = k->p;
+    if ((p->rule != RULE_TEST && p->rule != RULE_AND) || p->count < 2 || p->operands[n].size > 8)
+        return ~0ULL;
+    int other = 1 - n, size = p->operands[n].size;
+    uint64_t mask = p->operands[other].kind == OPERAND_IMMEDIATE
+                        ? p->operands[other].value
+                        : load(k->value[other], size) | load(k->bits[other], size);
+    return mask & mask_for(size);
 }
 
 static void write_outputs(struct step *k) {
@@ -549,6 +569,8 @@ static void write_outputs(struct step *k) {
         if (k->flags) {
             dirty_set_origin(c, ELEMENT_FLAGS, k->origin);
             c->compared = p;
+            c->compared_bits[0] = bits_looked_at(k, 0);
+            c->compared_bits[1] = bits_looked_at(k, 1);
             c->compared_at[0] = k->address[0];
             c->compared_at[1] = k->address[1];
         }
@@ -694,36 +716,23 @@ static uint64_t loaded_before(struct context *c, gaddr pc, int reg, gaddr addres
     return 0;
 }
 
-/* The bits that a test with an immediate looks at; all of other instructions. */
-static uint64_t bits_under_mask(const struct plan *p) {
-    bool masks = (p->rule == RULE_TEST || p->rule == RULE_AND) && p->count > 1 &&
-                 p->operands[1].kind == OPERAND_IMMEDIATE;
-    return masks ? p->operands[1].value : ~0ULL;
-}
-
-static uint64_t bytes_under_mask(const struct plan *p) {
-    uint64_t bits = bits_under_mask(p), bytes = 0;
-    for (int byte = 0; byte < 8; byte++)
-        if (bits >> (8 * byte) & 255)
-            bytes |= 255ULL << (8 * byte);
-    return bytes;
-}
-
 /* Where the bits are from that a mask leaves. */
 static void take_masked_origin(struct step *k) {
     const struct plan *p = k->p;
-    const struct plan_operand *o = &p->operands[0];
-    uint64_t bytes = bytes_under_mask(p);
-    if (bytes == ~0ULL)
-        return;
-    for (int byte = 0; byte < o->size && byte < 8; byte++) {
-        if (!(bytes >> (8 * byte) & k->bits[0][byte]))
+    for (int n = 0; n < p->count && n < 2; n++) {
+        const struct plan_operand *o = &p->operands[n];
+        uint64_t looked_at = bits_looked_at(k, n);
+        if (looked_at == ~0ULL)
             continue;
-        if (o->kind == OPERAND_GENERAL)
-            k->origin = dirty_byte_origin(k->c, o->number, byte + o->high);
-        else if (o->kind == OPERAND_MEMORY)
-            k->origin = origin_at(k->c, k->address[o->number] + (gaddr)byte);
-        return;
+        for (int byte = 0; byte < o->size && byte < 8; byte++) {
+            if (!(looked_at >> (8 * byte) & k->bits[n][byte]))
+                continue;
+            if (o->kind == OPERAND_GENERAL)
+                k->origin = dirty_byte_origin(k->c, o->number, byte + o->high);
+            else if (o->kind == OPERAND_MEMORY)
+                k->origin = origin_at(k->c, k->address[o->number] + (gaddr)byte);
+            return;
+        }
     }
 }
 
@@ -756,7 +765,7 @@ static void define_compared(struct context *c) {
                 continue;
             bool several = origin_is_by_byte(parts[0]) || origin_is_by_byte(parts[1]) ||
                            ((uint32_t)bits && bits >> 32 && parts[0] != parts[1]);
-            uint64_t looked_at = mask_for(o->size) & bits_under_mask(p);
+            uint64_t looked_at = mask_for(o->size) & (n < 2 ? c->compared_bits[n] : ~0ULL);
             dirty_words(c)[o->number] &= ~(looked_at << (8 * o->high)); /* the rest are others */
             if (several)
                 continue;
@@ -769,7 +778,7 @@ static void define_compared(struct context *c) {
             size = loaded < size ? loaded : size;
         }
         if (a && a < GUEST_END - 8 && size <= 8)
-            define_bits(c, a, size, bits_under_mask(p));
+            define_bits(c, a, size, n < 2 ? c->compared_bits[n] : ~0ULL);
     }
     c->compared = NULL;
 }

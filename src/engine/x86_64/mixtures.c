@@ -11,7 +11,7 @@ enum { ORIGINS = 16 };
    themselves which part is from where (parts.c, lanes that are read). */
 static bool is_sorted_out(const struct plan *p) {
     switch (p->rule) {
-    case RULE_COPY:
+    case RULE_COPY: case RULE_SIGN:
         return p->reversed || p->operands[0].kind == OPERAND_GENERAL;
     case RULE_AND: case RULE_OR: case RULE_XOR: case RULE_ANDN: case RULE_NOT:
     case RULE_ADD: case RULE_SUB: case RULE_ADC: case RULE_SBB: case RULE_NEG: case RULE_INC:

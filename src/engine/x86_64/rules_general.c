@@ -626,6 +626,24 @@ void logic_rule(struct step *k) {
         result(k, 0, r);
 }
 
+/* Bytes of a sum are from where the bytes at their place are, else from where those below them
+   are, which carry into them. */
+static void lea_origins(struct step *k, uint64_t bits) {
+    const struct memory *m = &k->p->memory[0];
+    const int regs[2] = {m->base, m->index};
+    uint32_t below = 0;
+    for (int at = 0; at < 8; at++) {
+        uint32_t here = 0;
+        for (int n = 0; n < 2 && !here; n++)
+            for (int back = 0; back < (n && m->scale > 1 ? 2 : 1) && back <= at && !here; back++)
+                if (regs[n] >= 0 && dirty_words(k->c)[regs[n]] >> 8 * (at - back) & 255)
+                    here = origin_keep_byte(k->c, dirty_byte_origin(k->c, regs[n], at - back));
+        below = here ? here : below;
+        k->mixed[0][at] = bits >> 8 * at & 255 ? below : 0;
+    }
+    k->is_mixed = true;
+}
+
 void lea_rule(struct step *k) {
     const struct plan *p = k->p;
     struct context *c = k->c;
@@ -642,6 +660,8 @@ void lea_rule(struct step *k) {
     if (m->address32)
         bits &= 0xffffffff;
     k->origin = s ? dirty_origin(c, m->base) : t ? dirty_origin(c, m->index) : 0;
+    if (bits)
+        lea_origins(k, bits);
     result(k, 0, bits);
 }
 
