@@ -1,6 +1,6 @@
 """Random structures of bit fields and plain members, on the heap and on the stack, of which only
-some members are ever set: just the lines that ask for one of the others must be told, whatever
-shares its bytes, and those that ask for a member of what is gone. fields.py TONDO [SEEDS] [FIRST]"""
+some members are ever set: just the lines that ask for one of the others must be told, as from
+where it was made, whatever shares its bytes, and those that ask for a member of what is gone. fields.py TONDO [SEEDS] [FIRST]"""
 import random
 
 from programs import COMPILERS, compare
@@ -46,6 +46,7 @@ class Thing:
     """What a name stands for, and which of its members are set."""
     def __init__(self, name, kind):
         self.name, self.kind, self.set, self.live = name, kind, set(), True
+        self.source = "heap"  # or the variable that what is not set is from
         self.told = set()  # beside one that was asked for: may count as defined since
 
 
@@ -74,7 +75,7 @@ def asks(r, t, m):
 
 
 def statement(r, things):
-    """A statement, and whether it asks for what was never set."""
+    """A statement, and where from what it asks for is that was never set."""
     t = r.choice(things)
     have, lack = sorted(t.set), sorted(t.kind.members.keys() - t.set - t.told)
     like = [x for x in things if x.kind is t.kind and x is not t]
@@ -85,7 +86,7 @@ def statement(r, things):
         return changes(r, t, r.choice(have)), False
     if way < 0.6 and like:
         o = r.choice(like)
-        t.set, t.told = set(o.set), set(o.told)
+        t.set, t.told, t.source = set(o.set), set(o.told), o.source
         return f"*{t.name} = *{o.name};", False
     if way < 0.68 and like:
         o = r.choice(like)
@@ -101,7 +102,7 @@ def statement(r, things):
     if way < 0.88 or not lack:
         return asks(r, t, r.choice(have)), False
     t.told.update(lack)
-    return asks(r, t, r.choice(lack)), True
+    return asks(r, t, r.choice(lack)), t.source
 
 
 def each(r, kind):
@@ -137,16 +138,17 @@ def program(seed):
         things = [h for h in heap if h.live]
         local = [Thing(f"a{k}", r.choice(kinds)) for k in range(r.randrange(3))]
         for x in local:
+            x.source = f"local_{x.name}"
             add(f"    {x.kind.name} local_{x.name}, *{x.name} = &local_{x.name}; hide({x.name});")
         if r.random() < 0.25:
             for line, told in each(r, r.choice(kinds)):
-                add(line, told and "uninitialized-value")
+                add(line, told)
             things = []
         for _ in range(r.randint(2, 12)):
             if not things + local:
                 break
             line, told = statement(r, r.choice([things, local, things + local]) or things + local)
-            add(f"    {line}", told and "uninitialized-value")
+            add(f"    {line}", told)
             if told or r.random() < 0.7:
                 add('    __asm__ volatile("" : : : "memory");')
         dead = [h for h in heap if not h.live and h.set]
@@ -168,7 +170,9 @@ def told(findings):
     for f in findings:
         if f["kind"] not in ("leak", "descriptor-leak"):
             own = next((s for s in f["stack"] if s["own"] and s["line"]), None)
-            found.add((own and own["line"], f["kind"]))
+            origin = f.get("origin", {})
+            name = origin.get("variable") or origin.get("from") or f["kind"]
+            found.add((own and own["line"], name))
     return found
 
 

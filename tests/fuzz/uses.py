@@ -1,9 +1,10 @@
 """Ordinary functions that carry values along, over calls and through variables, and use them at a
-line each, mostly by the library: exactly the lines that use one never set must be told.
+line each, mostly by the library: exactly the lines that use one never set must be told, as from
+where it was made.
 uses.py TONDO [SEEDS] [FIRST]"""
 import random
 
-from programs import compare
+from programs import Wanted, compare
 
 COMPILERS = ["gcc -O0", "gcc -O1", "gcc -O2", "gcc -O3 -mavx2", "gcc -Os", "clang -O0", "clang -O2",
              "clang -O3 -mavx2", "g++ -O2", "clang++ -O1"]
@@ -38,7 +39,8 @@ STEPS = ["step();", "sink = passed(4);", "sink += (int)summed(1, sink, 2);", "re
 class Program:
     def __init__(self, seed):
         self.r = random.Random(seed)
-        self.text, self.lines, self.wanted = [HEAD], HEAD.count("\n"), {}
+        self.text, self.lines, self.wanted = [HEAD], HEAD.count("\n"), Wanted()
+        self.origins = {}  # of each variable: the block's, or the name of one
         self.number = 0
 
     def add(self, line):
@@ -62,7 +64,9 @@ class Program:
                 f"hide(&{v}_s); {kind} {v} = {v}_s.a;",
                 f"{kind} {v}_a[5]; {f'memset({v}_a, 1, sizeof {v}_a); ' if is_set else ''}hide({v}_a); "
                 f"{kind} {v} = {v}_a[{n}];"]
-        return v, r.choice(ways)
+        way = r.randrange(len(ways))
+        self.origins[v] = ["heap", "heap", "heap", v, f"{v}_s", f"{v}_a"][way]
+        return v, ways[way]
 
     def cast(self):
         return f"__typeof__(v{self.number}_p)"
@@ -76,6 +80,7 @@ class Program:
         else:
             ways = [f"({kind})({v} + {n})", f"({kind})((unsigned long){v} * {n})", f"({kind})({v} ^ {n})", f"({kind})~{v}",
                     f"({kind})({n} - {v})", f"({kind})passed((int){v})", f"({kind})summed({v}, 1, 2)"]
+        self.origins[w] = self.origins[v]
         return w, f"{kind} {w} = {r.choice(ways)};"
 
     def use(self, kind, v):
@@ -104,14 +109,14 @@ class Program:
                 t, is_set = r.choice(WHOLE + REAL), r.random() < 0.4
                 v, line = self.source(t, is_set)
                 alive.append((t, v, is_set))
-                body.append((line, False, None))
+                body.append((line, None, None))
             elif kind < 4:
-                body.append((r.choice(STEPS), False, None))
+                body.append((r.choice(STEPS), None, None))
             elif kind == 4:
                 t, v, is_set = alive.pop(r.randrange(len(alive)))
                 w, line = self.changed(t, v)
                 alive.append((t, w, is_set))
-                body.append((line, False, None))
+                body.append((line, None, None))
             else:
                 t, v, is_set = alive.pop(r.randrange(len(alive)))
                 line, apart = self.use(t, v), None
@@ -123,17 +128,17 @@ class Program:
                     if way == 1:
                         apart += f" static void (*volatile by_{f})({t}) = {f};"
                     line = f"{'by_' if way == 1 else ''}{f}({v});"
-                body.append((line, not is_set, apart))
+                body.append((line, None if is_set else self.origins[v], apart))
         for line, told, apart in body:
             if apart:
                 self.add(apart)
                 if told:
-                    self.wanted[self.lines] = 1
+                    self.wanted[self.lines] = {told}
         self.add(f"static APART void run{k}(void) {{")
         for line, told, apart in body:
             self.add("    " + line)
             if told and not apart:
-                self.wanted[self.lines] = 1
+                self.wanted[self.lines] = {told}
         self.add("}")
 
 
@@ -152,15 +157,17 @@ def told(findings):
         if f["kind"] == "uninitialized-value":
             line = next((s["line"] for s in f["stack"] if (s.get("file") or "").startswith(("p.c", "/")) and
                          s["line"] and "p.c" in s["file"]), 0)
-            found[line] = 1
+            origin = f["origin"].get("variable") or f["origin"]["from"]
+            found.setdefault(line, set()).add(origin)
         elif f["kind"] != "leak":
-            found[f["kind"]] = 1
+            found[f["kind"]] = {f["kind"]}
     return found
 
 
 def describe(lines, wanted, found):
-    return [f"line {n}: {'told' if n in found else 'missed'}: {lines[n - 1].strip() if isinstance(n, int) else ''}"
-            for n in sorted(found.keys() ^ wanted.keys(), key=str)]
+    return [f"line {n}: {sorted(wanted.get(n, []))}, told {sorted(found.get(n, []))}: "
+            f"{lines[n - 1].strip() if isinstance(n, int) else ''}"
+            for n in sorted(found.keys() | wanted.keys(), key=str) if found.get(n) != wanted.get(n)]
 
 
 compare([c + (FLAGS if "++" in c else "") + " -fno-strict-aliasing -Wno-psabi -Wl,--no-as-needed -lm"
