@@ -114,6 +114,24 @@ gaddr shadow_first_undefined(gaddr address, uint64_t size) {
     return 0;
 }
 
+/* Whether it lies in a frame on a stack that the program made for itself, in a block or a mapping
+   of its own, and runs on now: a coroutine's, or one for signals. */
+static bool in_frame_elsewhere(struct context *c, gaddr address) {
+    gaddr sp = c->registers[RSP];
+    struct block_view block;
+    struct mapping m;
+    if ((sp >= c->stack_low && sp <= c->stack_high) || address < sp - RED_ZONE)
+        return false;
+    for (const struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
+        if (e->stack_pointer <= address)
+            continue;
+        if (heap_find(address, &block))
+            return sp - block.start <= block.size && e->stack_pointer - block.start < block.size;
+        return memory_lookup(address, &m) && sp >= m.start && e->stack_pointer < m.end;
+    }
+    return false;
+}
+
 /* Where undefined bytes are from is recorded for the source as well: next time
    glue_move_undefined finds it there. Of its own bytes in one word, the first of those
    from `start` to `end` stands for them. */
@@ -135,7 +153,7 @@ static uint32_t origin_of_source(struct context *c, gaddr address, gaddr start, 
     uint32_t origin = origin_keep_byte(c, origin_at(c, start)), own[4];
     for (gaddr a = start; a < end; a++)
         own[a - start] = !old || origin_is_own(old, a) ? origin : origin_of_byte(old, a);
-    if (origin)
+    if (origin && !in_frame_elsewhere(c, start))
         origin_set_bytes(c, start, (int)(end - start), own);
     return origin;
 }
@@ -576,6 +594,11 @@ uint32_t origin_at(struct context *c, gaddr address) {
     o = origin_is_own(o, address) ? 0 : origin_of_byte(o, address);
     if (o)
         return o;
+    if (in_frame_elsewhere(c, address)) {
+        uint32_t record = origin_frame(c, address);
+        if (record)
+            return ORIGIN_RECORD_CODES + record;
+    }
     if ((o = origin_of_block(address)))
         return o;
     if (on_own_stack(c, address)) {
@@ -672,10 +695,11 @@ bool origin_parts(struct context *c, gaddr address, uint64_t size, uint32_t *par
         if (!first)
             first = parts[at / 4];
     }
+    bool kept = !(address & 3) && !in_frame_elsewhere(c, address); /* there nothing is forgotten */
     for (uint64_t at = 0; at < size && first; at += 4) {
         if (!parts[at / 4])
             parts[at / 4] = first;
-        if (!(address & 3))
+        if (kept)
             origin_set(c, address + at, 4, parts[at / 4]);
     }
     return first;
