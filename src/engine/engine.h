@@ -110,6 +110,8 @@ struct context {
     uint32_t asked;     /* for which giving up of the cache */
     bool midway; /* CTX_TARGET is inside an instruction that must not begin again */
     uint64_t roll_mask;
+    gaddr handled[8]; /* return slots of signal handlers that run, the outermost first */
+    uint32_t handled_count;
     gaddr alternate_stack;
     uint64_t alternate_size;
     uint32_t alternate_disarms; /* SS_AUTODISARM */

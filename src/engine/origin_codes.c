@@ -170,6 +170,18 @@ static int64_t frame_pointer(gaddr cfa, gaddr return_address, gaddr lowest) {
     return -16;
 }
 
+/* The return slot of the handler whose frame the address lies in: no call was noted there. It
+   stands below `above`; 0: there is none. */
+static gaddr handler_slot(const struct context *c, gaddr address, gaddr above) {
+    gaddr slot = 0;
+    for (uint32_t k = 0; k < c->handled_count; k++) {
+        gaddr at = c->handled[k];
+        if (at > address && at < above && at >= c->registers[RSP] && (!slot || at < slot))
+            slot = at;
+    }
+    return slot;
+}
+
 uint32_t origin_frame(struct context *c, gaddr address) {
     gaddr inner = c->registers[RSP], leaf = c->pc;
     for (struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
@@ -177,7 +189,9 @@ uint32_t origin_frame(struct context *c, gaddr address) {
             continue;
         if (e->stack_pointer > address) {
             struct shadow_entry *top = c->shadow;
-            gaddr sp = c->registers[RSP], cfa = e->stack_pointer + 8;
+            gaddr sp = c->registers[RSP], handler = handler_slot(c, address, e->stack_pointer);
+            gaddr cfa = (handler ? handler : e->stack_pointer) + 8;
+            gaddr back = handler ? *(gaddr *)guest(handler) : e->return_address;
             c->shadow = e + 1;
             c->registers[RSP] = e->stack_pointer;
             uint32_t node = stack_capture(c, leaf);
@@ -187,7 +201,7 @@ uint32_t origin_frame(struct context *c, gaddr address) {
                                       .stack = node,
                                       .offset = (int64_t)(address - cfa),
                                       .pointer = (int64_t)(inner - cfa),
-                                      .frame = frame_pointer(cfa, e->return_address, inner)};
+                                      .frame = frame_pointer(cfa, back, inner)};
             return intern(&o);
         }
         inner = e->stack_pointer + 8;

@@ -650,6 +650,8 @@ static void push_frame(struct context *c, int number, const void *info, const st
     copy_bytes(&f->info, info, sizeof f->info);
     save_undefined(c, at, area, vectors);
     c->recover = 0;
+    if (c->handled_count < sizeof c->handled / sizeof c->handled[0])
+        c->handled[c->handled_count++] = at;
     c->registers[RSP] = at;
     c->registers[RDI] = (uint64_t)number;
     c->registers[RSI] = at + offsetof(struct frame, info);
@@ -757,6 +759,9 @@ void signals_return(struct context *c) {
     struct frame *f = guest(c->registers[RSP] - 8);
     struct sigcontext_64 *s = (struct sigcontext_64 *)&f->uc.uc_mcontext;
     uint64_t *r = c->registers;
+    for (uint32_t k = c->handled_count; k-- > 0;) /* those inside it were left by a jump */
+        if (c->handled[k] == (gaddr)(uintptr_t)f)
+            c->handled_count = k;
     if (s->fpstate)
         __asm__ volatile("xrstor64 %0"
                          :

@@ -79,6 +79,7 @@ struct context *context_new(void) {
     fill_bytes((char *)c + CTX_KEPT, 0, KEPT_COUNT * KEPT_SIZE);
     c->canary = 0x5a5aa5a5c3c33c3cULL;
     c->in_syscall = false;
+    c->handled_count = 0;
     c->engine_sp = (uint64_t)(uintptr_t)c->engine_stack + ENGINE_STACK - 64;
     c->number = __atomic_add_fetch(&next_number, 1, __ATOMIC_RELAXED);
     c->root = stack_root(c->number);

@@ -1059,11 +1059,13 @@ static uint64_t translate_trace(gaddr pc, const struct replaced *r) {
     return (uint64_t)(uintptr_t)entry;
 }
 
-/* The thread that needs the code has just called it. */
+/* The thread that needs the code has just called it, or got a signal that it handles. */
 static bool is_function(gaddr pc) {
     const struct context *c = current();
-    return c->shadow > c->shadow_base && c->shadow[-1].stack_pointer == c->registers[RSP] &&
-           !code_is_generated(pc);
+    gaddr sp = c->registers[RSP];
+    bool called = c->shadow > c->shadow_base && c->shadow[-1].stack_pointer == sp;
+    bool handles = c->handled_count && c->handled[c->handled_count - 1] == sp;
+    return (called || handles) && !code_is_generated(pc);
 }
 
 uint64_t translate(gaddr pc, bool original) {
