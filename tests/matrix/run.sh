@@ -41,7 +41,7 @@ while IFS= read -r line; do
         continue
     fi
     for side in native tondo; do
-        rm -rf "$folder/$side" && cp -r "$folder/data" "$folder/work" && cd "$folder/work" || exit 1
+        rm -rf "$folder/$side" && cp -rp "$folder/data" "$folder/work" && cd "$folder/work" || exit 1
         if [ $side = native ]; then
             sh -c "$line" >"$folder/$side.out" 2>"$folder/$side.err" </dev/null
         else
