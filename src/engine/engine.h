@@ -426,6 +426,8 @@ void origin_join(struct context *c, gaddr address, uint64_t size);
 /* Whether all undefined bytes there are recorded to be from where the code, which no frame's end
    changes, says. */
 bool origin_is_all(gaddr address, uint64_t size, uint32_t origin);
+/* The code that is recorded for a word, 0: none. */
+uint32_t origin_recorded(gaddr address);
 /* The code, made independent of frames that may end. */
 uint32_t origin_keep(struct context *c, uint32_t origin);
 /* The same of a single byte that was loaded: its neighbours may be other variables. */
@@ -602,6 +604,8 @@ long signals_action(int number, gaddr action, gaddr old, uint64_t size);
 long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size);
 long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack);
 void signals_return(struct context *c);
+/* Where the program was when the handler came whose return slot is there. */
+gaddr signals_interrupted(gaddr slot);
 void signals_real_mask(struct context *c);
 bool signals_restarts(struct context *c);
 void signals_thread_stack(struct context *c);

@@ -182,6 +182,18 @@ static gaddr handler_slot(const struct context *c, gaddr address, gaddr above) {
     return slot;
 }
 
+/* Where the function is whose frame the address lies in: a handler runs below it, from `lowest`
+   on; 0: none does. */
+static gaddr interrupted_at(const struct context *c, gaddr address, gaddr lowest) {
+    gaddr slot = 0;
+    for (uint32_t k = 0; k < c->handled_count; k++) {
+        gaddr at = c->handled[k];
+        if (at >= lowest && at < address && at > slot)
+            slot = at;
+    }
+    return slot ? signals_interrupted(slot) : 0;
+}
+
 uint32_t origin_frame(struct context *c, gaddr address) {
     gaddr inner = c->registers[RSP], leaf = c->pc;
     for (struct shadow_entry *e = c->shadow; e-- > c->shadow_base;) {
@@ -191,10 +203,11 @@ uint32_t origin_frame(struct context *c, gaddr address) {
             struct shadow_entry *top = c->shadow;
             gaddr sp = c->registers[RSP], handler = handler_slot(c, address, e->stack_pointer);
             gaddr cfa = (handler ? handler : e->stack_pointer) + 8;
+            gaddr interrupted = handler ? 0 : interrupted_at(c, address, inner);
             gaddr back = handler ? *(gaddr *)guest(handler) : e->return_address;
             c->shadow = e + 1;
             c->registers[RSP] = e->stack_pointer;
-            uint32_t node = stack_capture(c, leaf);
+            uint32_t node = stack_capture(c, interrupted ? interrupted : leaf);
             c->shadow = top;
             c->registers[RSP] = sp;
             struct ledger_origin o = {.kind = ORIGIN_STACK,

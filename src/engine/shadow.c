@@ -653,6 +653,8 @@ uint32_t origin_keep_byte(struct context *c, uint32_t origin) {
     return origin_keep_few(c, origin, 1);
 }
 
+uint32_t origin_recorded(gaddr address) { return *origin_slot(address); }
+
 bool origin_is_all(gaddr address, uint64_t size, uint32_t origin) {
     gaddr end = address + size;
     if (!may_go_elsewhere(origin))

@@ -470,9 +470,18 @@ static void save_origins(struct context *c, int element, gaddr at, uint64_t size
 }
 
 static void restore_origins(struct context *c, int element, gaddr at, uint64_t size) {
-    uint32_t parts[4];
-    if (!shadow_first_undefined(at, size) || !origin_parts(c, at, size, parts))
+    uint32_t parts[4], first = 0;
+    for (uint64_t k = 0; k < size / 4; k++) { /* names of slots hold again as they did before */
+        bool undefined = shadow_first_undefined(at + 4 * k, 4);
+        parts[k] = undefined ? origin_recorded(at + 4 * k) : 0;
+        if (undefined && !parts[k])
+            parts[k] = origin_of_word(c, at + 4 * k);
+        first = first ? first : parts[k];
+    }
+    if (!first)
         return;
+    for (uint64_t k = 0; k < size / 4; k++)
+        parts[k] = parts[k] ? parts[k] : first;
     dirty_set_origin(c, element, parts[0]);
     copy_bytes(dirty_origins(c, element), parts, size);
 }
@@ -546,10 +555,11 @@ static void restore_undefined(struct context *c, gaddr frame, gaddr area, gaddr 
             copy_bytes(s.bits + n * s.step, shadow_of(area + s.offset + n * s.size), s.size);
     }
     c->dirty = dirty_now(c);
-    if (sp > frame && sp - frame < 65536)
-        shadow_fill(frame, sp - 128 > frame ? sp - 128 - frame : 0, 0xff);
-    else if (area)
-        shadow_fill(frame, area + vectors + 4 - frame, 0xff);
+    uint64_t size = sp > frame && sp - frame < 65536 ? (sp - 128 > frame ? sp - 128 - frame : 0)
+                    : area                           ? area + vectors + 4 - frame
+                                                     : 0;
+    shadow_fill(frame, size, 0xff);
+    origin_clear(frame, size); /* others will have their locals there */
 }
 
 static bool on_alternate(const struct context *c) {
@@ -753,6 +763,11 @@ void signals_raise_filtered(struct context *c, int error, int number) {
     if ((c->signal_mask & bit(31)) || actions[31].handler == (gaddr)(uintptr_t)SIG_IGN)
         actions[31].handler = 0;
     deliver(c, 31, &info);
+}
+
+gaddr signals_interrupted(gaddr slot) {
+    const struct frame *f = guest(slot);
+    return ((const struct sigcontext_64 *)&f->uc.uc_mcontext)->ip;
 }
 
 void signals_return(struct context *c) {
