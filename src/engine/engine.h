@@ -604,6 +604,8 @@ long signals_action(int number, gaddr action, gaddr old, uint64_t size);
 long signals_mask(struct context *c, int how, gaddr set, gaddr old, uint64_t size);
 long signals_alternate(struct context *c, gaddr new_stack, gaddr old_stack);
 void signals_return(struct context *c);
+/* Handlers whose return slots lie between were left by a jump. */
+void signals_left(struct context *c, gaddr low, gaddr high);
 /* Where the program was when the handler came whose return slot is there. */
 gaddr signals_interrupted(gaddr slot);
 void signals_real_mask(struct context *c);

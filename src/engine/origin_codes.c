@@ -170,28 +170,15 @@ static int64_t frame_pointer(gaddr cfa, gaddr return_address, gaddr lowest) {
     return -16;
 }
 
-/* The return slot of the handler whose frame the address lies in: no call was noted there. It
-   stands below `above`; 0: there is none. */
-static gaddr handler_slot(const struct context *c, gaddr address, gaddr above) {
+/* The return slot of a handler between two addresses, 0: there is none. No call was noted there. */
+static gaddr handler_between(const struct context *c, gaddr low, gaddr high, bool highest) {
     gaddr slot = 0;
     for (uint32_t k = 0; k < c->handled_count; k++) {
         gaddr at = c->handled[k];
-        if (at > address && at < above && at >= c->registers[RSP] && (!slot || at < slot))
+        if (at >= low && at < high && (!slot || (at > slot) == highest))
             slot = at;
     }
     return slot;
-}
-
-/* Where the function is whose frame the address lies in: a handler runs below it, from `lowest`
-   on; 0: none does. */
-static gaddr interrupted_at(const struct context *c, gaddr address, gaddr lowest) {
-    gaddr slot = 0;
-    for (uint32_t k = 0; k < c->handled_count; k++) {
-        gaddr at = c->handled[k];
-        if (at >= lowest && at < address && at > slot)
-            slot = at;
-    }
-    return slot ? signals_interrupted(slot) : 0;
 }
 
 uint32_t origin_frame(struct context *c, gaddr address) {
@@ -201,9 +188,11 @@ uint32_t origin_frame(struct context *c, gaddr address) {
             continue;
         if (e->stack_pointer > address) {
             struct shadow_entry *top = c->shadow;
-            gaddr sp = c->registers[RSP], handler = handler_slot(c, address, e->stack_pointer);
+            gaddr sp = c->registers[RSP], low = address < sp ? sp : address + 1;
+            gaddr handler = handler_between(c, low, e->stack_pointer, false);
             gaddr cfa = (handler ? handler : e->stack_pointer) + 8;
-            gaddr interrupted = handler ? 0 : interrupted_at(c, address, inner);
+            gaddr below = handler ? 0 : handler_between(c, inner, address, true);
+            gaddr interrupted = below ? signals_interrupted(below) : 0;
             gaddr back = handler ? *(gaddr *)guest(handler) : e->return_address;
             c->shadow = e + 1;
             c->registers[RSP] = e->stack_pointer;

@@ -1,4 +1,5 @@
 /* Unset variables of signal handlers, which no call leads to, and of what they call. */
+#include <setjmp.h>
 #include <signal.h>
 #include <stdlib.h>
 
@@ -32,6 +33,29 @@ static void single(int number) {
         seen();
 }
 
+static sigjmp_buf back;
+
+static void leaving(int number) { siglongjmp(back, number); }
+
+static APART int deeper(int n) {
+    int few[4];
+    hide(few);
+    if (n > 0)
+        return deeper(n - 1) + sink;
+    if (few[1] == 6) // expect: uninitialized-value from=stack variable=few
+        seen();
+    return sink;
+}
+
+/* More of them than are kept in mind at a time. */
+static APART void left_by_jumps(void) {
+    volatile int times = 0;
+    while (times++ < 12)
+        if (!sigsetjmp(back, 1))
+            raise(SIGALRM);
+    sink += deeper(40);
+}
+
 static APART void raised(void) {
     int before = 4, unset[2];
     hide(unset);
@@ -46,6 +70,8 @@ static APART void raised(void) {
 int main(void) {
     signal(SIGUSR1, many);
     signal(SIGUSR2, single);
+    signal(SIGALRM, leaving);
+    left_by_jumps();
     raised();
     return 0;
 }

@@ -607,6 +607,14 @@ static void no_room(struct context *c, int number) {
     deliver(c, 11, &info);
 }
 
+void signals_left(struct context *c, gaddr low, gaddr high) {
+    uint32_t kept = 0;
+    for (uint32_t k = 0; k < c->handled_count; k++)
+        if (c->handled[k] < low || c->handled[k] >= high)
+            c->handled[kept++] = c->handled[k];
+    c->handled_count = kept;
+}
+
 static void push_frame(struct context *c, int number, const void *info, const struct action *a) {
     gaddr sp = c->registers[RSP] - 128;
     bool nested = on_alternate(c), enters = (a->flags & SA_ONSTACK) && c->alternate_size && !nested;
@@ -660,6 +668,7 @@ static void push_frame(struct context *c, int number, const void *info, const st
     copy_bytes(&f->info, info, sizeof f->info);
     save_undefined(c, at, area, vectors);
     c->recover = 0;
+    signals_left(c, 0, c->registers[RSP]); /* else they would be above */
     if (c->handled_count < sizeof c->handled / sizeof c->handled[0])
         c->handled[c->handled_count++] = at;
     c->registers[RSP] = at;

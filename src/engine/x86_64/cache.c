@@ -728,6 +728,7 @@ static void release_stack(struct context *c) {
             c->shadow--;
     }
     gaddr frame = c->registers[RBP]; /* what stays in use in the red zone begins there */
+    signals_left(c, from, to);
     if (frame > from && frame < to && to - frame <= RED_ZONE)
         to = frame;
     else if (red_zone_in_use(c, from, to))

@@ -541,9 +541,8 @@ static bool may_step_over(const struct instruction *i) {
 /* Where the red zone may have been written to before, C sees to it. */
 static void emit_step_back(const struct instruction *i, bool flags_live) {
     int64_t shift = stack_shift(i);
-    struct cold *c = NULL;
     if (!flags_live) {
-        c = cold_add(COLD_STEP, emit_mark_test(7)); /* ja */
+        struct cold *c = cold_add(COLD_STEP, emit_mark_test(7)); /* ja */
         c->argument = (uint32_t)shift;
         emit_fill_below(shift);
         c->resume = out.at;

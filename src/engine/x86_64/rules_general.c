@@ -626,6 +626,20 @@ void logic_rule(struct step *k) {
         result(k, 0, r);
 }
 
+/* Whether the register's undefined parts, or bytes of one, are from several places, or from another
+   than `first`, which it becomes. */
+static bool has_several(struct context *c, int reg, uint32_t *first) {
+    bool several = false;
+    for (int part = 0; part < 2 && reg >= 0; part++) {
+        uint32_t origin = dirty_origins(c, reg)[part];
+        if (!(uint32_t)(dirty_words(c)[reg] >> 32 * part))
+            continue;
+        several |= origin_is_by_byte(origin) || (*first && origin != *first);
+        *first = origin;
+    }
+    return several;
+}
+
 /* Bytes of a sum are from where the bytes at their place are, else from where those below them
    are, which carry into them. */
 static void lea_origins(struct step *k, uint64_t bits) {
@@ -660,7 +674,8 @@ void lea_rule(struct step *k) {
     if (m->address32)
         bits &= 0xffffffff;
     k->origin = s ? dirty_origin(c, m->base) : t ? dirty_origin(c, m->index) : 0;
-    if (bits)
+    uint32_t first = 0;
+    if (has_several(c, m->base, &first) | has_several(c, m->index, &first))
         lea_origins(k, bits);
     result(k, 0, bits);
 }
