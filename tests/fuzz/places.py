@@ -96,7 +96,7 @@ DECIDES = ["(memcmp(t, u, 3) == 0)", "(x < 4.0)", "(g > x)", "(a[20] > 3)", "(a[
            "(memcmp(&s.q, w, 8) == 0)", "(a[22] < 128)"]
 MOVES = ["memcpy(u, t + 3, 9);", "memmove(t + 1, t, 11);", "memcpy(w, &s, 17);", "memcpy(&s, u, 7);",
          "memset(t, (int)v1, 5);", "memcpy(&x, w, 8);", "memcpy(q, &g, 4);", "s = threed(v0);",
-         "{ struct pair p = paired(v2); memcpy(t, &p, sizeof p); }", "add_to(&w[1], v3);",
+         "{ struct pair p = paired(v2); memcpy(t, &p.x, 2); memcpy(t + 3, &p.y, 4); }", "add_to(&w[1], v3);",
          "exchange((uint32_t *)w, (uint32_t *)u);", "{ struct three k = s; k.h ^= 5; s = k; }",
          "{ uint8_t c[16]; memcpy(c, t, 16); for (int i = 0; i < 16; i++) t[i] = c[15 - i]; }"]
 FLOATS = ["F = F * 0.5f + 1.0f;", "F = __builtin_convertvector(W, floats);", "F += (float)(int)v0;",

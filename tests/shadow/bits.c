@@ -62,8 +62,8 @@ __asm__(".pushsection .rodata.table,\"aw\"\n.globl table_start\ntable_start:\n.p
     I("set" cc " %al") I("set" cc " " M) I("cmov" cc " %ebx,%eax") I("cmov" cc " %rcx,%rdx")   \
     I("cmov" cc " " M ",%rsi")
 #define SSE(op) I(op " %xmm1,%xmm1") I("v" op " %xmm2,%xmm2,%xmm2") I(op " %xmm1,%xmm0") I(op " " M ",%xmm2") I("v" op " %xmm2,%xmm1,%xmm3")      \
-    I("v" op " %ymm1,%ymm0,%ymm2")
-#define SSE2(op) I(op " %xmm2,%xmm2") I("v" op " %xmm3,%xmm3") I(op " %xmm1,%xmm0") I("v" op " %xmm2,%xmm3") I(op " " M ",%xmm1")
+    I("v" op " %ymm1,%ymm0,%ymm2") I("v" op " " M ",%xmm1,%xmm3") I("v" op " " M ",%ymm0,%ymm2")
+#define SSE2(op) I(op " %xmm2,%xmm2") I("v" op " %xmm3,%xmm3") I(op " %xmm1,%xmm0") I("v" op " %xmm2,%xmm3") I(op " " M ",%xmm1") I("v" op " " M ",%xmm3")
 #define SSEI(op, n) I(op " $" #n ",%xmm2,%xmm2") I("v" op " $" #n ",%ymm3,%ymm3") I(op " $" #n ",%xmm1,%xmm0") I("v" op " $" #n ",%ymm1,%ymm2")
 
 #ifndef NAMED
@@ -170,6 +170,7 @@ I("movq %rax,%mm1; psrlq $13,%mm1; pinsrw $2,%ecx,%mm1; movq %mm1,%rax; emms")
 I("movd %ebx,%mm3; punpcklbw %mm3,%mm3; pmovmskb %mm3,%edx; pextrw $1,%mm3,%eax; emms")
 I("movdq2q %xmm1,%mm4; psrad $5,%mm4; movq2dq %mm4,%xmm0; emms")
 #include "more_instructions.h"
+#include "from_memory.h"
 #include "chosen_instructions.h"
 #endif
 

@@ -148,7 +148,9 @@ static void emit_origin_along(const struct instruction *i, uint64_t inputs, uint
     if (kept && manner != IN_PLACE)
         manner = ALL_ALIKE;
     uint32_t index = 0;
-    bool asks_c = manner == ALL_ALIKE && !(i->encoded >= 0 && i->memory[i->encoded].read);
+    struct parts parts;
+    bool asks_c = manner == ALL_ALIKE && (!(i->encoded >= 0 && i->memory[i->encoded].read) ||
+                                          joins_bytes(i, &parts)); /* memory may be defined */
     if (kept && count == 1 && (!asks_c || manner == IN_PLACE))
         return;
     if (asks_c) {
