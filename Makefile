@@ -70,6 +70,10 @@ frames: build
 slots: build
 	@/usr/bin/python3 tests/fuzz/slots.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
 
+# Inlined functions and blocks that share places of the frame: what was set is quiet.
+scopes: build
+	@/usr/bin/python3 tests/fuzz/scopes.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
+
 # Branches on random expressions, against native runs with many choices of undefined bits.
 expressions: build
 	@/usr/bin/python3 tests/fuzz/expressions.py $(CURDIR)/$(BUILD)/bin/tondo $(SEEDS)
@@ -108,4 +112,4 @@ install: build
 clean:
 	rm -rf $(BUILD)
 
-.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins unset uses fields passing copies frames slots expressions choices places registers floats classes mistakes objects snippets bench install clean
+.PHONY: all packages configure build demo check matrix shadow-bits fuzz loops origins unset uses fields passing copies frames slots scopes expressions choices places registers floats classes mistakes objects snippets bench install clean

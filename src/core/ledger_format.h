@@ -75,6 +75,7 @@ struct ledger_origin {
     int64_t pointer; /* the stack pointer's, from the same */
     int64_t frame;   /* the frame pointer's, where the function has one; 0: not known */
     uint64_t block_size;
+    uint32_t behind_call; /* 1: the frame's code is known by a return address */
 };
 
 enum ledger_where { LEDGER_NOWHERE, LEDGER_BEFORE, LEDGER_INSIDE, LEDGER_AFTER };
@@ -172,8 +173,9 @@ enum question_state { QUESTION_NONE, QUESTION_TAKEN, QUESTION_ASKED, QUESTION_AN
 struct ledger_question {
     uint32_t state; /* enum question_state in the lowest bits, a number above; futex */
     uint32_t process;
-    uint64_t entry; /* guest address */
-    uint64_t file;  /* the file's hash: it may have been replaced */
+    uint32_t number; /* 0: what it takes and returns, else its fresh room of that number, from 1 on */
+    uint64_t entry;  /* guest address */
+    uint64_t file;   /* the file's hash: it may have been replaced */
     uint64_t answer;
 };
 #define QUESTION_STATES 3u /* bits of the state */
@@ -196,16 +198,21 @@ static inline uint64_t ledger_file_hash(uint64_t number, uint64_t size, uint64_t
     }
     return h;
 }
-static inline uint64_t ledger_answer_key(uint64_t file_hash, uint64_t link_address) {
-    uint64_t key = (file_hash ^ link_address) * 0x9e3779b97f4a7c15ull;
+static inline uint64_t ledger_answer_key(uint64_t file_hash, uint64_t link_address, uint32_t number) {
+    uint64_t key = (file_hash ^ link_address ^ (uint64_t)number << 48) * 0x9e3779b97f4a7c15ull;
     key ^= key >> 32;
     return key ? key : 1;
 }
-/* The answer: general registers that it takes arguments in, by their numbers in instructions;
+/* The answer to 0: general registers that it takes arguments in, by their numbers in instructions;
    from this bit on vectors; then */
 #define QUESTION_VECTORS 16
 #define QUESTION_RETURNS (1ull << 62) /* it returns something in RAX */
 #define QUESTION_KNOWN (1ull << 63)   /* else nothing of this is known */
+/* To other numbers, 0 behind the last: bytes of a local variable, whose room was another's; how far
+   below the canonical frame address it begins; and how far behind the entry the instruction is from
+   which on it holds nothing. Each in so many bits, in this order. */
+#define QUESTION_ROOM_BITS 21
+#define QUESTION_ROOMS 255 /* at most */
 
 /* The whole file. */
 struct ledger {

@@ -239,7 +239,7 @@ bool symbols_in_module(gaddr pc); /* in a file that was mapped as code */
 /* A function's entry, in a file with debug information that is not the system's (entries.c). */
 bool symbols_is_entry(gaddr pc);
 uint64_t symbols_file_hash(gaddr entry);  /* see ledger_file_hash, of such a file */
-uint64_t symbols_answer_key(gaddr entry); /* see ledger_answer; 0: in no such file */
+uint64_t symbols_answer_key(gaddr entry, uint32_t number); /* see ledger_answer; 0: in no such file */
 bool symbols_is_go(gaddr pc); /* in a program of Go's compiler */
 /* The load at this place feeds a scan for a byte, by vectors or by words. */
 bool looks_like_scan(gaddr pc);
@@ -656,8 +656,8 @@ bool syscall_effects(struct context *c, uint64_t number, const uint64_t *argumen
                      long result);
 /* The guest is about to end: lets the host search the heap. */
 void process_finish(struct context *c, int status, int signal);
-/* Asks the host what the function takes and returns (see ledger_question), 0: not known. */
-uint64_t process_ask(gaddr entry);
+/* Asks the host about the function (see ledger_question), 0: not known. */
+uint64_t process_ask(gaddr entry, uint32_t number);
 long process_execute(struct context *c, int directory, gaddr path, gaddr arguments,
                      gaddr environment, int flags);
 void process_thread_began(struct context *c);

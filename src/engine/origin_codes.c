@@ -140,6 +140,7 @@ static uint32_t intern(const struct ledger_origin *wanted) {
     for (uint32_t i = head; i; i = ledger->origins[i].next) {
         const struct ledger_origin *o = &ledger->origins[i];
         if (o->kind == wanted->kind && o->stack == wanted->stack &&
+            o->behind_call == wanted->behind_call &&
             ((o->offset == wanted->offset && o->frame == wanted->frame) || o->kind == ORIGIN_HEAP))
             return i;
     }
@@ -203,7 +204,8 @@ uint32_t origin_frame(struct context *c, gaddr address) {
                                       .stack = node,
                                       .offset = (int64_t)(address - cfa),
                                       .pointer = (int64_t)(inner - cfa),
-                                      .frame = frame_pointer(cfa, back, inner)};
+                                      .frame = frame_pointer(cfa, back, inner),
+                                      .behind_call = leaf != c->pc && !interrupted};
             return intern(&o);
         }
         inner = e->stack_pointer + 8;

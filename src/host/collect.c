@@ -187,7 +187,7 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
                 : o->kind == ORIGIN_STACK || o->kind == ORIGIN_REGISTER ? FROM_STACK
                                                                         : FROM_OTHER;
     f->origin_size = o->block_size;
-    f->origin_stack = stack_of(c, o->stack, image, true);
+    f->origin_stack = stack_of(c, o->stack, image, !o->behind_call);
     if (f->origin != FROM_STACK || !o->stack || o->stack >= c->nodes)
         return;
     uint64_t pc = c->ledger->nodes[o->stack].pc;
@@ -200,8 +200,8 @@ static void add_origin(struct collector *c, struct finding *f, uint32_t index, u
     f->variable = o->kind == ORIGIN_REGISTER
                       ? symbols_register_variable(c->symbols, pool, path, pc - m->bias,
                                                   (unsigned)o->frame)
-                      : symbols_variable(c->symbols, pool, path, pc - m->bias, o->offset,
-                                         o->pointer, o->frame);
+                      : symbols_variable(c->symbols, pool, path, pc - m->bias - o->behind_call,
+                                         o->offset, o->pointer, o->frame);
     if (f->variable.outward < f->origin_stack.count) {
         f->origin_stack.frames += f->variable.outward;
         f->origin_stack.count -= f->variable.outward;

@@ -19,21 +19,62 @@ struct place {
     uint64_t hash; /* of the file */
 };
 
-static uint64_t answer_of(const struct place *p, uint64_t link_address) {
-    uint64_t key = ledger_answer_key(p->hash, link_address);
-    struct ledger_answer *free = NULL;
+static bool find_answer(const struct place *p, uint64_t link_address, uint32_t number,
+                        struct ledger_answer **free, uint64_t *answer) {
+    uint64_t key = ledger_answer_key(p->hash, link_address, number);
+    *free = NULL;
     for (unsigned n = 0; n < LEDGER_ANSWER_SLOTS; n++) {
         struct ledger_answer *a = &p->ledger->answers[(key + n) % LEDGER_ANSWERS];
-        if (a->key == key)
-            return a->answer;
-        if (!a->key && !free)
-            free = a;
+        if (a->key == key) {
+            *answer = a->answer;
+            return true;
+        }
+        if (!a->key && !*free)
+            *free = a;
     }
-    uint64_t answer = symbols_passed(p->symbols, p->path, link_address);
-    if (free) {
-        free->answer = answer;
-        __atomic_store_n(&free->key, key, __ATOMIC_RELEASE);
+    return false;
+}
+
+static void keep_answer(const struct place *p, uint64_t link_address, uint32_t number,
+                        uint64_t answer) {
+    struct ledger_answer *free;
+    uint64_t before;
+    if (find_answer(p, link_address, number, &free, &before) || !free)
+        return;
+    free->answer = answer;
+    __atomic_store_n(&free->key, ledger_answer_key(p->hash, link_address, number), __ATOMIC_RELEASE);
+}
+
+static uint64_t room_answer(const struct fresh_room *r, uint64_t link_address) {
+    enum { MOST = 1 << QUESTION_ROOM_BITS };
+    uint64_t at = r->address - link_address;
+    if (r->size >= MOST || r->offset >= 0 || r->offset <= -MOST || at >= MOST)
+        return 0;
+    return r->size | (uint64_t)-r->offset << QUESTION_ROOM_BITS | at << 2 * QUESTION_ROOM_BITS;
+}
+
+/* All rooms of the function are found at once; those that cannot be told of are left out. */
+static uint64_t answer_of(const struct place *p, uint64_t link_address, uint32_t number) {
+    struct ledger_answer *free;
+    struct fresh_room rooms[QUESTION_ROOMS];
+    uint64_t answer = 0;
+    uint32_t last = 0;
+    if (find_answer(p, link_address, number, &free, &answer))
+        return answer;
+    if (!number) {
+        answer = symbols_passed(p->symbols, p->path, link_address);
+        keep_answer(p, link_address, 0, answer);
+        return answer;
     }
+    int count = symbols_fresh_rooms(p->symbols, p->path, link_address, rooms, QUESTION_ROOMS);
+    for (int k = 0; k < count; k++) {
+        uint64_t room = room_answer(&rooms[k], link_address);
+        if (!room)
+            continue;
+        answer = ++last == number ? room : answer;
+        keep_answer(p, link_address, last, room);
+    }
+    keep_answer(p, link_address, last + 1, 0);
     return answer;
 }
 
@@ -74,7 +115,7 @@ static bool answer_one(struct place *p, uint64_t *link_address) {
         p->hash = q->file;
         *link_address = q->entry - m->bias;
         if (is_still(p->path, q->file))
-            found = answer_of(p, *link_address);
+            found = answer_of(p, *link_address, q->number);
         else
             m = NULL;
     }
@@ -90,7 +131,9 @@ static void answer_neighbour(uint64_t link_address, void *argument) {
     struct place *p = argument, other = *p;
     uint64_t ignored;
     answer_one(&other, &ignored);
-    answer_of(p, link_address);
+    answer_of(p, link_address, 0);
+    answer_one(&other, &ignored);
+    answer_of(p, link_address, 1);
 }
 
 void questions_answer(struct symbols **symbols, struct ledger *ledger) {

@@ -31,9 +31,16 @@ static bool is_c(Dwarf_Die *unit) {
     }
 }
 
-/* The function of C that begins there, called as the psABI has it, and its unit. */
-static Dwarf_Die *function_of_c(struct symbol_file *f, uint64_t link_address, Dwarf_Die *function) {
-    Dwarf_Addr bias, entry;
+/* DWARF 5, 2.18: that of a function in several pieces is where the first of them begins. */
+static bool begins_at(Dwarf_Die *function, Dwarf_Addr address) {
+    Dwarf_Addr base, low, high;
+    if (dwarf_entrypc(function, &low) == 0)
+        return low == address;
+    return dwarf_ranges(function, 0, &base, &low, &high) > 0 && low == address;
+}
+
+Dwarf_Die *symbol_function_of_c(struct symbol_file *f, uint64_t link_address, Dwarf_Die *function) {
+    Dwarf_Addr bias;
     Dwarf_Die *scopes, *cu = f->module ? symbol_file_unit(f, link_address + f->bias, &bias) : NULL;
     if (!cu || !is_c(cu))
         return NULL;
@@ -41,7 +48,7 @@ static Dwarf_Die *function_of_c(struct symbol_file *f, uint64_t link_address, Dw
     int count = symbol_scopes(f, cu, address, &scopes);
     Dwarf_Attribute attribute;
     Dwarf_Word convention = DW_CC_normal;
-    bool begins = count && dwarf_entrypc(&scopes[count - 1], &entry) == 0 && entry == address;
+    bool begins = count && begins_at(&scopes[count - 1], address);
     if (begins)
         *function = scopes[count - 1];
     if (begins && dwarf_attr_integrate(function, DW_AT_calling_convention, &attribute))
@@ -52,7 +59,7 @@ static Dwarf_Die *function_of_c(struct symbol_file *f, uint64_t link_address, Dw
 
 bool symbols_begins_c(struct symbols *symbols, const char *path, uint64_t link_address) {
     Dwarf_Die function;
-    return function_of_c(symbol_file_open(symbols, path), link_address, &function) != NULL;
+    return symbol_function_of_c(symbol_file_open(symbols, path), link_address, &function) != NULL;
 }
 
 /* --- what a function takes and returns (psABI 3.2.3) --- */
@@ -163,7 +170,7 @@ uint64_t symbols_passed(struct symbols *symbols, const char *path, uint64_t link
     static const uint8_t in_order[] = {7, 6, 2, 1, 8, 9}; /* RDI, RSI, RDX, RCX, R8, R9 */
     struct symbol_file *f = symbol_file_open(symbols, path);
     Dwarf_Die function, declared;
-    Dwarf_Die *cu = function_of_c(f, link_address, &function);
+    Dwarf_Die *cu = symbol_function_of_c(f, link_address, &function);
     Dwarf_Attribute attribute;
     int integers = 0, vectors = 0;
     if (!cu || dwarf_attr_integrate(&function, DW_AT_artificial, &attribute) || may_be_changed(f, link_address, cu, &function) ||

@@ -67,6 +67,13 @@ int symbol_scopes(struct symbol_file *f, Dwarf_Die *cu, Dwarf_Addr address, Dwar
 /* Where the pieces of the unit's functions begin, by its own addresses. */
 void symbol_unit_entries(struct symbol_file *f, Dwarf_Die *cu,
                          void (*take)(Dwarf_Addr entry, void *argument), void *argument);
+/* The function of C or C++ that begins there, called as the psABI has it, and its unit; null: none. */
+Dwarf_Die *symbol_function_of_c(struct symbol_file *f, uint64_t link_address, Dwarf_Die *function);
+/* What its variables' places count from (DW_AT_frame_base), from the canonical frame address, where
+   it is a fixed distance off; `address` is the unit's own. The same of the stack pointer in most of
+   its code, or LEDGER_NO_POINTER. */
+bool symbol_frame_base(struct symbol_file *f, Dwarf_Die *function, Dwarf_Addr address, int64_t *base,
+                       int64_t *pointer);
 void symbol_scopes_free(struct symbol_file *f);
 /* Of these files only the functions' names are told. Their debug information, where it is
    installed, is compressed: reading it takes longer than a short run. */

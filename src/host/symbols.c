@@ -363,6 +363,7 @@ struct wanted {
     bool has, has_home; /* a variable; one that stands there all its life */
     int64_t start, size; /* of the last place that covered it */
     bool home;           /* and whether it is the only one of its variable */
+    bool found_around;   /* the scope of what was found is around the address */
     int64_t found_start, found_size;
     int64_t lowest; /* where variables of fixed size begin */
     Dwarf_Die varying; /* one whose size the run decides */
@@ -463,6 +464,15 @@ static bool frame_base(struct symbol_file *f, Dwarf_Die *function, struct wanted
     }
 }
 
+bool symbol_frame_base(struct symbol_file *f, Dwarf_Die *function, Dwarf_Addr address, int64_t *base,
+                       int64_t *pointer) {
+    struct wanted w = {.address = address, .pointer = LEDGER_NO_POINTER, .frame = -16};
+    bool known = frame_base(f, function, &w);
+    *base = w.base;
+    *pointer = usual_pointer(f, function);
+    return known;
+}
+
 static int64_t size_of(Dwarf_Die *variable) {
     Dwarf_Attribute attribute;
     Dwarf_Die type;
@@ -542,8 +552,10 @@ static void search_scope(Dwarf_Die *scope, Dwarf_Off owner, struct wanted *w) {
                 w->owner = w->has ? w->owner : owner;
                 w->varying_count++;
             } else if (covers(&child, w) && (!w->has || dwarf_haspc(scope, w->address) == 1) &&
-                       (w->home || !w->has_home)) { /* or it is a copy that was left out */
+                       (w->home || !w->has_home || /* or it is a copy that was left out */
+                        !w->found_around)) {
                 w->has_home = w->home;
+                w->found_around = dwarf_haspc(scope, w->address) == 1;
                 w->found = child;
                 w->owner = owner;
                 w->found_start = w->start;

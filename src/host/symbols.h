@@ -25,6 +25,16 @@ bool symbols_begins_c(struct symbols *symbols, const char *path, uint64_t link_a
 /* Of the same: which registers hold arguments, and whether RAX holds its result (see
    ledger_question); 0: not known. */
 uint64_t symbols_passed(struct symbols *symbols, const char *path, uint64_t link_address);
+/* Where a scope begins whose variable shares its place in the frame with those of others: from there
+   on it holds nothing. */
+struct fresh_room {
+    uint64_t address; /* link-time */
+    int64_t offset;   /* from the canonical frame address */
+    uint64_t size;    /* bytes */
+};
+/* Those of a function of C or C++ that begins at the link-time address, at most so many. */
+int symbols_fresh_rooms(struct symbols *symbols, const char *path, uint64_t link_address,
+                        struct fresh_room *rooms, int most);
 /* Calls for each function of the unit whose code is at the address. */
 void symbols_each_neighbour(struct symbols *symbols, const char *path, uint64_t link_address,
                             void (*take)(uint64_t link_address, void *argument), void *argument);

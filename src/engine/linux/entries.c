@@ -64,9 +64,9 @@ uint64_t symbols_file_hash(gaddr entry) {
     return f ? f->hash : 0;
 }
 
-uint64_t symbols_answer_key(gaddr entry) {
+uint64_t symbols_answer_key(gaddr entry, uint32_t number) {
     const struct file *f = file_of(entry);
-    return f ? ledger_answer_key(f->hash, entry - f->bias) : 0;
+    return f ? ledger_answer_key(f->hash, entry - f->bias, number) : 0;
 }
 
 bool symbols_is_entry(gaddr pc) {

@@ -28,8 +28,8 @@ static void sleep_on(struct ledger_process *p, uint32_t state) {
 }
 
 /* What is known already. */
-static bool find_answer(gaddr entry, uint64_t *answer) {
-    uint64_t key = symbols_answer_key(entry);
+static bool find_answer(gaddr entry, uint32_t which, uint64_t *answer) {
+    uint64_t key = symbols_answer_key(entry, which);
     for (uint32_t n = 0; n < LEDGER_ANSWER_SLOTS; n++) {
         const struct ledger_answer *a = &ledger->answers[(key + n) % LEDGER_ANSWERS];
         if (__atomic_load_n(&a->key, __ATOMIC_ACQUIRE) == key) {
@@ -40,7 +40,7 @@ static bool find_answer(gaddr entry, uint64_t *answer) {
     return false;
 }
 
-uint64_t process_ask(gaddr entry) {
+uint64_t process_ask(gaddr entry, uint32_t which) {
     enum { TURNS = 20, PATIENCE = 3 };
     static uint32_t unanswered; /* the host has better things to do, or large files to read */
     struct ledger_question *q = &ledger->question;
@@ -50,7 +50,7 @@ uint64_t process_ask(gaddr entry) {
     for (; !number && n < TURNS; n++) { /* until no other process asks */
         uint32_t state = __atomic_load_n(&q->state, __ATOMIC_ACQUIRE);
         uint32_t mine = (state & ~QUESTION_STATES) + QUESTION_STATES + 1;
-        if (find_answer(entry, &answer))
+        if (find_answer(entry, which, &answer))
             return answer;
         if (unanswered == PATIENCE)
             return 0;
@@ -69,6 +69,7 @@ uint64_t process_ask(gaddr entry) {
         return 0;
     q->process = process_index;
     q->entry = entry;
+    q->number = which;
     q->file = symbols_file_hash(entry);
     uint32_t asked = number | QUESTION_ASKED;
     __atomic_store_n(&q->state, asked, __ATOMIC_RELEASE);
