@@ -26,8 +26,7 @@ struct piece {
 struct scope {
     Dwarf_Die die;
     int end;          /* behind the last one in it: they stand in a row */
-    Dwarf_Addr begin; /* the lowest instruction in the piece that the function begins in */
-    int first;        /* it, among all; -1: there is none */
+    int first;        /* the instruction that it begins with; -1: there is none */
     int8_t fits;      /* begins_there: 0: not looked at, else 1 or -1 */
 };
 
@@ -47,6 +46,7 @@ struct step {
     uint8_t length, flow; /* enum flow */
     bool framed, calls;   /* it is known where the frame is; it is a call */
     uint8_t stores;       /* enum stores */
+    bool acts, reads;     /* it changes memory, or looks at the frame; it reads memory */
     int target;           /* of a direct jump, among all; -1: elsewhere */
     int scope;            /* the innermost */
     int base;             /* DWARF's number of the register that it goes to memory by, else -1 */
@@ -121,14 +121,6 @@ static void add_variable(struct code *c, Dwarf_Die *die, int scope) {
         add_local(c, scope, ops, count, size, false);
 }
 
-/* In the piece of the function that it begins in; others are left to rare ways and unwinding. */
-static bool begins_among(const struct code *c, Dwarf_Addr address) {
-    for (int k = 0; k < c->piece_count; k++)
-        if (c->entry >= c->pieces[k].low && c->entry < c->pieces[k].high)
-            return address > c->entry && address < c->pieces[k].high;
-    return false;
-}
-
 static void add_scopes(struct code *c, int in) {
     Dwarf_Die child;
     if (dwarf_child(&c->scopes[in].die, &child) != 0)
@@ -143,23 +135,11 @@ static void add_scopes(struct code *c, int in) {
         case DW_TAG_try_block:
         case DW_TAG_catch_block:
         case DW_TAG_inlined_subroutine: {
-            Dwarf_Addr entry = 0, unused, low, high;
+            Dwarf_Addr unused, low, high;
             struct scope *s = &c->scopes[c->scope_count];
-            ptrdiff_t offset = 0;
-            if (c->scope_count == SCOPES)
+            if (c->scope_count == SCOPES || dwarf_ranges(&child, 0, &unused, &low, &high) <= 0)
                 break;
-            *s = (struct scope){.die = child, .begin = UINT64_MAX, .first = -1};
-            bool any = false;
-            while ((offset = dwarf_ranges(&child, offset, &unused, &low, &high)) > 0) {
-                any |= low < high;
-                if (low < high && low < s->begin && begins_among(c, low))
-                    s->begin = low;
-            }
-            if (dwarf_hasattr(&child, DW_AT_entry_pc) && dwarf_entrypc(&child, &entry) == 0 &&
-                entry < s->begin && begins_among(c, entry))
-                s->begin = entry;
-            if (!any)
-                break;
+            *s = (struct scope){.die = child, .first = -1};
             add_scopes(c, c->scope_count++);
             s->end = c->scope_count;
             break;
@@ -197,6 +177,20 @@ static int step_at(const struct code *c, Dwarf_Addr address) {
     return n && c->steps[n - 1].address == address ? (int)n - 1 : -1;
 }
 
+/* Behind a call of these there is other code, or none. */
+static bool never_returns(const char *name) {
+    static const char *const names[] = {
+        "_Unwind_Resume", "__cxa_throw", "__cxa_rethrow", "_ZSt9terminatev",
+        "__cxa_throw_bad_array_new_length", "__cxa_bad_cast", "__cxa_bad_typeid",
+        "__cxa_call_unexpected", "abort", "exit", "_exit", "_Exit", "__stack_chk_fail",
+        "__assert_fail", "__fortify_fail", "__chk_fail", "longjmp", "siglongjmp", "__longjmp_chk",
+        "pthread_exit", "quick_exit", "err", "errx"};
+    for (size_t k = 0; k < sizeof names / sizeof *names; k++)
+        if (strcmp(name, names[k]) == 0)
+            return true;
+    return strncmp(name, "_ZSt", 4) == 0 && strstr(name, "__throw_");
+}
+
 static enum flow flow_of(const ZydisDecodedInstruction *i, const ZydisDecodedOperand *o) {
     switch (i->meta.category) {
     case ZYDIS_CATEGORY_RET:
@@ -218,9 +212,12 @@ static void take_memory(struct step *s, const ZydisDecodedInstruction *i, const 
                     i->mnemonic == ZYDIS_MNEMONIC_MOVSQ;
     s->base = -1;
     s->stores = repeated ? STORES_IN_A_ROW : STORES_NOT;
+    s->acts = repeated || s->calls;
     for (int n = 0; n < i->operand_count_visible && !repeated; n++) {
         if (o[n].type != ZYDIS_OPERAND_TYPE_MEMORY)
             continue;
+        s->reads |= (o[n].actions & ZYDIS_OPERAND_ACTION_MASK_READ) != 0;
+        s->acts |= o[n].mem.type == ZYDIS_MEMOP_TYPE_MEM && (o[n].actions & ZYDIS_OPERAND_ACTION_MASK_WRITE);
         bool fixed = o[n].mem.base == ZYDIS_REGISTER_NONE || o[n].mem.base == ZYDIS_REGISTER_RIP;
         bool rsp = o[n].mem.base == ZYDIS_REGISTER_RSP, rbp = o[n].mem.base == ZYDIS_REGISTER_RBP;
         bool taken = o[n].mem.type == ZYDIS_MEMOP_TYPE_AGEN;
@@ -230,6 +227,7 @@ static void take_memory(struct step *s, const ZydisDecodedInstruction *i, const 
             s->low = o[n].mem.disp.value;
             s->high = s->low + (taken ? 1 : o[n].size / 8);
             s->stores = stores ? STORES_THERE : STORES_NOT;
+            s->acts |= !taken;
         } else if (!fixed && !taken && stores) {
             s->stores = STORES_BY_REGISTER;
         }
@@ -265,6 +263,10 @@ static bool decode_all(struct code *c) {
                 break;
             }
             enum flow flow = flow_of(&i, o);
+            const char *name = i.mnemonic == ZYDIS_MNEMONIC_CALL
+                                   ? symbol_called(c->file, at + i.length + c->bias) : NULL;
+            if (name && never_returns(name))
+                flow = ENDS;
             bool direct = (flow == BRANCHES || flow == JUMPS) && o[0].type == ZYDIS_OPERAND_TYPE_IMMEDIATE;
             targets[c->step_count] = direct ? at + i.length + (uint64_t)o[0].imm.value.s : 0;
             c->steps[c->step_count++] =
@@ -299,8 +301,24 @@ static void place_scopes(struct code *c) {
             for (; n < (size_t)c->step_count && c->steps[n].address < high; n++)
                 c->steps[n].scope = s;
         }
-        c->scopes[s].first = step_at(c, c->scopes[s].begin);
     }
+}
+
+/* Where a scope begins, in the piece that the function begins in; others are left to rare ways and to
+   unwinding. Code that neither calls nor changes memory may come earlier, behind what others do. */
+static int beginning(const struct code *c, int scope) {
+    int low = step_at(c, c->entry), k = low, first;
+    while (k >= 0 && k < c->step_count && (k == low || c->steps[k].address == c->steps[k - 1].address + c->steps[k - 1].length) &&
+           !(within(c, c->steps[k].scope, scope) && c->steps[k].acts))
+        k++;
+    if (k < 0 || k == c->step_count || !within(c, c->steps[k].scope, scope) || !c->steps[k].acts)
+        return -1;
+    for (first = k; --k > low;)
+        if (within(c, c->steps[k].scope, scope))
+            first = k;
+        else if (c->steps[k].acts || c->steps[k].reads || c->steps[k].flow != FALLS)
+            break;
+    return first;
 }
 
 /* What each touches by the register that the call frame information (DWARF 5, 6.4) goes by. */
@@ -410,10 +428,12 @@ static void walk_back(struct code *c, int to) {
     }
 }
 
+/* Where it does more than compute. */
 static bool reaches_scope(struct code *c, int scope) {
     c->effort += c->step_count;
     for (int k = 0; k < c->step_count; k++)
-        if (c->reached[k] && within(c, c->steps[k].scope, scope))
+        if (c->reached[k] && within(c, c->steps[k].scope, scope) &&
+            (c->steps[k].acts || c->steps[k].reads))
             return true;
     return false;
 }
@@ -425,7 +445,7 @@ static bool reaches_unknown(const struct code *c) {
     return false;
 }
 
-/* All its code comes after its first instruction, which is passed once as long as it runs. */
+/* All that its code does comes after its first instruction, which is passed once as long as it runs. */
 static bool has_beginning(struct code *c, int scope) {
     const struct scope *s = &c->scopes[scope];
     int entry = step_at(c, c->entry);
@@ -514,11 +534,13 @@ static int find_rooms(struct code *c, struct fresh_room *rooms, int most) {
                 return 0;
             place_scopes(c);
             place_frame(c);
+            for (int s = 1; s < c->scope_count; s++)
+                c->scopes[s].first = beginning(c, s);
             ready = true;
         }
         if (begins_there(c, l->scope) && is_left(c, l) && is_unset(c, l))
             rooms[count++] = (struct fresh_room){
-                .address = c->scopes[l->scope].begin + c->bias, .offset = l->start, .size = (uint64_t)l->size};
+                .address = c->steps[c->scopes[l->scope].first].address + c->bias, .offset = l->start, .size = (uint64_t)l->size};
     }
     return count;
 }

@@ -53,6 +53,9 @@ struct symbol_range {
 bool symbol_file_range(struct symbol_file *f, uint64_t link_address, struct symbol_range *range);
 /* Bytes of the file's code at a link-time address, at most `*size`, which becomes how many. */
 const uint8_t *symbol_file_code(struct symbol_file *f, uint64_t address, uint64_t *size);
+/* The function of another file that the call before the address goes to, by the name that the loader
+   knows; null: none, or it cannot be told. */
+const char *symbol_called(struct symbol_file *f, uint64_t return_address);
 /* The name of a variable of the unit, and where it is declared. */
 void symbol_declaration(struct pool *pool, Dwarf_Die *cu, Dwarf_Die *die, struct variable *v);
 /* How many elements of a sorted list, each with an address as its first member, begin at

@@ -342,12 +342,12 @@ const uint8_t *symbol_file_code(struct symbol_file *f, uint64_t address, uint64_
         if (!gelf_getphdr(elf, (int)i, &h) || h.p_type != PT_LOAD || !(h.p_flags & PF_X) ||
             address < h.p_vaddr || address >= h.p_vaddr + h.p_filesz)
             continue;
-        uint64_t left = h.p_vaddr + h.p_filesz - address;
+        uint64_t left = h.p_vaddr + h.p_filesz - address, at = h.p_offset + (address - h.p_vaddr);
+        size_t all = 0;
+        const char *whole = elf_rawfile(elf, &all);
         if (*size > left)
             *size = left;
-        Elf_Data *data = elf_getdata_rawchunk(elf, (int64_t)(h.p_offset + (address - h.p_vaddr)),
-                                              *size, ELF_T_BYTE);
-        return data ? data->d_buf : NULL;
+        return whole && at <= all && *size <= all - at ? (const uint8_t *)whole + at : NULL;
     }
     return NULL;
 }

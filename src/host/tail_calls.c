@@ -156,6 +156,13 @@ static bool called_at(struct symbol_file *f, ZydisDecoder *decoder, uint64_t ret
     return false;
 }
 
+const char *symbol_called(struct symbol_file *f, uint64_t return_address) {
+    ZydisDecoder decoder;
+    struct goal goal;
+    start_decoder(&decoder);
+    return called_at(f, &decoder, return_address, &goal) ? goal.name : NULL;
+}
+
 static bool is_callee(const struct chase *c, const struct goal *goal) {
     if (goal->name) {
         const char *name = symbol_readable(c->pool, goal->name);
