@@ -127,13 +127,16 @@ static bool answer_one(struct place *p, uint64_t *link_address) {
     return m != NULL;
 }
 
+/* Beforehand, where the answer can be kept. */
 static void answer_neighbour(uint64_t link_address, void *argument) {
     struct place *p = argument, other = *p;
+    struct ledger_answer *free;
     uint64_t ignored;
-    answer_one(&other, &ignored);
-    answer_of(p, link_address, 0);
-    answer_one(&other, &ignored);
-    answer_of(p, link_address, 1);
+    for (uint32_t number = 0; number < 2; number++) {
+        answer_one(&other, &ignored);
+        if (!find_answer(p, link_address, number, &free, &ignored) && free)
+            answer_of(p, link_address, number);
+    }
 }
 
 void questions_answer(struct symbols **symbols, struct ledger *ledger) {

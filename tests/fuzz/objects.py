@@ -176,7 +176,8 @@ def program(seed):
                             ("s", r.randrange(20, 91)),
                             ("t", r.choice(["int", "long", "short", "double", "float", "unsigned"]))):
             text = text.replace("{" + name + "}", str(value))
-        functions.append(f'static APART void f{number}() {{ __asm__ volatile("# {number}"); {{ {text} }} sink = sink + 1; }}')
+        apart = r.choice(["static APART", "static inline __attribute__((always_inline))"])
+        functions.append(f'{apart} void f{number}() {{ __asm__ volatile("# {number}"); {{ {text} }} sink = sink + 1; }}')
         if kind:
             wanted.add((number + start, kind))
     calls, left = "", list(range(1, STEPS + 1))
