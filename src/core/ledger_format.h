@@ -210,8 +210,9 @@ static inline uint64_t ledger_answer_key(uint64_t file_hash, uint64_t link_addre
 #define QUESTION_KNOWN (1ull << 63)   /* else nothing of this is known */
 /* To other numbers, 0 behind the last: bytes of a local variable, whose room was another's; how far
    below the canonical frame address it begins; and how far behind the entry the instruction is from
-   which on it holds nothing. Each in so many bits, in this order. */
+   which on it holds nothing. Each in so many bits, in this order; */
 #define QUESTION_ROOM_BITS 21
+#define QUESTION_BY_POINTER (1ull << 63) /* below the frame pointer instead */
 #define QUESTION_ROOMS 255 /* at most */
 
 /* The whole file. */

@@ -50,7 +50,8 @@ static uint64_t room_answer(const struct fresh_room *r, uint64_t link_address) {
     uint64_t at = r->address - link_address;
     if (r->size >= MOST || r->offset >= 0 || r->offset <= -MOST || at >= MOST)
         return 0;
-    return r->size | (uint64_t)-r->offset << QUESTION_ROOM_BITS | at << 2 * QUESTION_ROOM_BITS;
+    return r->size | (uint64_t)-r->offset << QUESTION_ROOM_BITS | at << 2 * QUESTION_ROOM_BITS |
+           (r->by_pointer ? QUESTION_BY_POINTER : 0);
 }
 
 /* All rooms of the function are found at once; those that cannot be told of are left out. */

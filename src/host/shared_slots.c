@@ -32,7 +32,7 @@ struct scope {
 
 struct local {
     int scope;
-    int64_t start, size; /* from the canonical frame address */
+    int64_t start, size; /* from the canonical frame address; see realigned */
     bool home;           /* a variable that stands there all its life */
 };
 
@@ -63,6 +63,8 @@ struct code {
     Dwarf_Addr bias; /* of link-time addresses against those of debug information */
     Dwarf_Addr entry;
     int64_t base, pointer; /* what places count from, from the canonical frame address */
+    bool realigned;        /* all of this counts from the frame pointer: that address is no fixed
+                              distance away */
     struct piece pieces[PIECES]; /* by address */
     int piece_count;
     struct scope scopes[SCOPES];
@@ -92,8 +94,9 @@ static bool is_sized(Dwarf_Die *variable, int64_t *size) {
 /* Where a location is said to be by how far it is from somewhere, what follows may be anything. */
 static void add_local(struct code *c, int scope, const Dwarf_Op *ops, size_t count, int64_t size,
                       bool home) {
-    bool based = count && ops->atom == DW_OP_fbreg;
-    bool pointed = count && ops->atom == DW_OP_breg7 && c->pointer != LEDGER_NO_POINTER;
+    bool pointed = false, based = count && ops->atom == (c->realigned ? DW_OP_breg6 : DW_OP_fbreg);
+    if (!c->realigned && c->pointer != LEDGER_NO_POINTER)
+        pointed = count && ops->atom == DW_OP_breg7;
     if ((!based && !pointed) || c->local_count == LOCALS)
         return;
     c->locals[c->local_count++] =
@@ -207,12 +210,12 @@ static enum flow flow_of(const ZydisDecodedInstruction *i, const ZydisDecodedOpe
 /* What it touches by the stack pointer or the frame pointer (psABI 3.6.2). An address that is taken
    may be stored to soon. */
 static void take_memory(struct step *s, const ZydisDecodedInstruction *i, const ZydisDecodedOperand *o) {
-    bool repeated = i->mnemonic == ZYDIS_MNEMONIC_STOSB || i->mnemonic == ZYDIS_MNEMONIC_STOSD ||
-                    i->mnemonic == ZYDIS_MNEMONIC_STOSQ || i->mnemonic == ZYDIS_MNEMONIC_MOVSB ||
-                    i->mnemonic == ZYDIS_MNEMONIC_MOVSQ;
+    bool repeated = i->meta.category == ZYDIS_CATEGORY_STRINGOP;
     s->base = -1;
     s->stores = repeated ? STORES_IN_A_ROW : STORES_NOT;
     s->acts = repeated || s->calls;
+    for (int n = i->operand_count_visible; n < i->operand_count; n++) /* push and the like */
+        s->acts |= o[n].type == ZYDIS_OPERAND_TYPE_MEMORY && (o[n].actions & ZYDIS_OPERAND_ACTION_MASK_WRITE);
     for (int n = 0; n < i->operand_count_visible && !repeated; n++) {
         if (o[n].type != ZYDIS_OPERAND_TYPE_MEMORY)
             continue;
@@ -339,10 +342,14 @@ static void place_frame(struct code *c) {
             end = at + 1;
             if (cfi && dwarf_cfi_addrframe(cfi, at, &frame) == 0) {
                 dwarf_frame_info(frame, NULL, &end, NULL);
-                if (dwarf_frame_cfa(frame, &ops, &count) == 0 && count == 1 &&
-                    ops[0].atom == DW_OP_bregx) {
+                bool known = dwarf_frame_cfa(frame, &ops, &count) == 0 && count > 0;
+                bool fixed = known && count == 1 && ops[0].atom == DW_OP_bregx;
+                if (fixed && !c->realigned) {
                     base = (int)ops[0].number;
                     distance = (int64_t)ops[0].number2;
+                } else if (known && !fixed && c->realigned && ops[0].atom == DW_OP_breg6) {
+                    base = 6;
+                    distance = 0;
                 }
                 free(frame);
             }
@@ -540,7 +547,9 @@ static int find_rooms(struct code *c, struct fresh_room *rooms, int most) {
         }
         if (begins_there(c, l->scope) && is_left(c, l) && is_unset(c, l))
             rooms[count++] = (struct fresh_room){
-                .address = c->steps[c->scopes[l->scope].first].address + c->bias, .offset = l->start, .size = (uint64_t)l->size};
+                .address = c->steps[c->scopes[l->scope].first].address + c->bias, .offset = l->start,
+                .size = (uint64_t)l->size,
+                .by_pointer = c->realigned};
     }
     return count;
 }
@@ -569,6 +578,9 @@ int symbols_fresh_rooms(struct symbols *symbols, const char *path, uint64_t link
     c->entry = link_address - c->bias;
     c->base = base;
     c->pointer = pointer;
+    c->realigned = symbol_is_realigned(f, &function);
+    if (c->realigned)
+        c->base = 0;
     while (c->piece_count < PIECES && (offset = dwarf_ranges(&function, offset, &unused, &low, &high)) > 0)
         c->pieces[c->piece_count++] = (struct piece){low, high};
     c->scopes[c->scope_count++] = (struct scope){.die = function};

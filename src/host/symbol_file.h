@@ -77,6 +77,8 @@ Dwarf_Die *symbol_function_of_c(struct symbol_file *f, uint64_t link_address, Dw
    its code, or LEDGER_NO_POINTER. */
 bool symbol_frame_base(struct symbol_file *f, Dwarf_Die *function, Dwarf_Addr address, int64_t *base,
                        int64_t *pointer);
+/* Whether the function aligns its frame, so that this address is no fixed distance from a register. */
+bool symbol_is_realigned(struct symbol_file *f, Dwarf_Die *function);
 void symbol_scopes_free(struct symbol_file *f);
 /* Of these files only the functions' names are told. Their debug information, where it is
    installed, is compressed: reading it takes longer than a short run. */

@@ -589,6 +589,31 @@ static bool is_realigned(struct symbol_file *f, Dwarf_Addr address) {
     return !fixed;
 }
 
+bool symbol_is_realigned(struct symbol_file *f, Dwarf_Die *function) {
+    Dwarf_Addr bias, base, low, high, debug_bias, end;
+    Dwarf_CFI *cfi = dwfl_module_eh_cfi(f->module, &bias);
+    dwfl_module_getdwarf(f->module, &debug_bias);
+    if (!cfi || dwarf_ranges(function, 0, &base, &low, &high) <= 0)
+        return false;
+    for (; low < high; low = end) {
+        Dwarf_Frame *frame;
+        Dwarf_Op *ops;
+        size_t count;
+        end = high;
+        if (dwarf_cfi_addrframe(cfi, low + debug_bias - bias, &frame) != 0)
+            return false;
+        dwarf_frame_info(frame, NULL, &end, NULL);
+        end += bias - debug_bias;
+        bool fixed = dwarf_frame_cfa(frame, &ops, &count) != 0 || (count == 1 && ops[0].atom == DW_OP_bregx);
+        free(frame);
+        if (!fixed)
+            return true;
+        if (end <= low)
+            return false;
+    }
+    return false;
+}
+
 void symbol_declaration(struct pool *pool, Dwarf_Die *cu, Dwarf_Die *die, struct variable *v) {
     Dwarf_Attribute attribute;
     const char *directory =

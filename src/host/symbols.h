@@ -31,6 +31,7 @@ struct fresh_room {
     uint64_t address; /* link-time */
     int64_t offset;   /* from the canonical frame address */
     uint64_t size;    /* bytes */
+    bool by_pointer;  /* from the frame pointer instead */
 };
 /* Those of a function of C or C++ that begins at the link-time address, at most so many. */
 int symbols_fresh_rooms(struct symbols *symbols, const char *path, uint64_t link_address,

@@ -36,7 +36,8 @@ static struct place *place_at(gaddr from) {
 }
 
 static struct room {
-    int64_t offset; /* from the canonical frame address */
+    int64_t offset; /* from the canonical frame address, */
+    bool by_pointer; /* or from the frame pointer */
     uint64_t size;
     uint32_t next;
 } rooms[ROOMS];
@@ -73,14 +74,17 @@ static void note(gaddr entry, gaddr from, gaddr where, int element) {
 
 static void note_room(gaddr entry, uint64_t answer) {
     const uint64_t mask = (1u << QUESTION_ROOM_BITS) - 1;
-    struct place *p = place_of(entry, entry + (answer >> 2 * QUESTION_ROOM_BITS));
+    struct place *p = place_of(entry, entry + (answer >> 2 * QUESTION_ROOM_BITS & mask));
     int64_t offset = -(int64_t)(answer >> QUESTION_ROOM_BITS & mask);
     if (!p || room_count == ROOMS)
         return;
     for (uint32_t k = p->rooms; k; k = rooms[k].next)
         if (rooms[k].offset == offset)
             return;
-    rooms[room_count] = (struct room){.offset = offset, .size = answer & mask, .next = p->rooms};
+    rooms[room_count] = (struct room){.offset = offset,
+                                      .size = answer & mask,
+                                      .by_pointer = answer & QUESTION_BY_POINTER,
+                                      .next = p->rooms};
     p->rooms = room_count++;
 }
 
@@ -161,7 +165,8 @@ static void mark_rooms(struct context *c, struct place *p) {
         *(gaddr *)guest(top->stack_pointer) != top->return_address)
         return;
     for (uint32_t k = p->rooms; k; k = rooms[k].next) {
-        gaddr start = top->stack_pointer + 8 + (uint64_t)rooms[k].offset;
+        gaddr base = rooms[k].by_pointer ? c->registers[RBP] : top->stack_pointer + 8;
+        gaddr start = base + (uint64_t)rooms[k].offset;
         if (start < c->registers[RSP] - RED_ZONE || start + rooms[k].size > top->stack_pointer)
             continue;
         shadow_fill(start, rooms[k].size, 0xff);
