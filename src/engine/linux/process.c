@@ -74,8 +74,8 @@ uint64_t process_ask(gaddr entry, uint32_t which) {
     uint32_t asked = number | QUESTION_ASKED;
     __atomic_store_n(&q->state, asked, __ATOMIC_RELEASE);
     wake_host();
-    for (; n < TURNS && __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked; n++)
-        system_call(__NR_futex, &q->state, FUTEX_WAIT, asked, turn, 0, 0);
+    while (n < TURNS && __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked)
+        n += system_call(__NR_futex, &q->state, FUTEX_WAIT, asked, turn, 0, 0) != -EINTR;
     answer = q->answer;
     uint32_t given = number | QUESTION_ANSWERED;
     if (!__atomic_compare_exchange_n(&q->state, &given, number | QUESTION_NONE, false,
