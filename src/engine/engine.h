@@ -248,6 +248,9 @@ bool drops_beyond(gaddr pc, uint64_t kept);
 /* Whether the instruction stands right behind one that moves the stack pointer, with nothing but
    plain ones in between: compilers move reads of what is given back there. */
 bool room_was_given_back(gaddr pc);
+/* Whether the code before takes addresses of the red zone from the one given, or lower, on: that of a
+   function without a frame, which another one jumped to. */
+bool red_zone_was_taken(const struct context *c, gaddr pc, gaddr address);
 extern char guest_path[512], guest_command[LEDGER_COMMAND];
 extern gaddr guest_auxiliary;
 

@@ -232,6 +232,10 @@ bool check_range(struct context *c, gaddr pc, gaddr address, uint64_t size, bool
         if (!write && !function && bad >= c->old_sp && bad < c->registers[RSP] &&
             room_was_given_back(pc))
             return false; /* moved there by the compiler; it counts as defined */
+        if (!function && red_zone_was_taken(c, pc, bad)) {
+            c->shadow->stack_pointer = 0;
+            return true;
+        }
         a.kind = KIND_USE_AFTER_RETURN;
         if (bad < c->registers[RSP])
             a.origin = origin_released(c, bad);

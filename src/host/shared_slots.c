@@ -47,6 +47,7 @@ struct step {
     bool framed, calls;   /* it is known where the frame is; it is a call */
     uint8_t stores;       /* enum stores */
     bool acts, reads;     /* it changes memory, or looks at the frame; it reads memory */
+    bool fills;           /* does nothing: maybe there for what comes behind to be aligned */
     int target;           /* of a direct jump, among all; -1: elsewhere */
     int scope;            /* the innermost */
     int base;             /* DWARF's number of the register that it goes to memory by, else -1 */
@@ -274,7 +275,8 @@ static bool decode_all(struct code *c) {
             targets[c->step_count] = direct ? at + i.length + (uint64_t)o[0].imm.value.s : 0;
             c->steps[c->step_count++] =
                 (struct step){.address = at, .length = i.length, .flow = (uint8_t)flow, .target = -1,
-                              .calls = i.meta.category == ZYDIS_CATEGORY_CALL};
+                              .calls = i.meta.category == ZYDIS_CATEGORY_CALL,
+                              .fills = i.mnemonic == ZYDIS_MNEMONIC_NOP || i.mnemonic == ZYDIS_MNEMONIC_INT3};
             take_memory(&c->steps[c->step_count - 1], &i, o);
             code += i.length, at += i.length, size -= i.length;
         }
@@ -289,6 +291,14 @@ static bool decode_all(struct code *c) {
     free(targets);
     if (good && c->edge_count)
         qsort(c->edges, (size_t)c->edge_count, sizeof *c->edges, by_goal);
+    for (int k = 0, e = 0; k < c->step_count && good; k++) {
+        while (e < c->edge_count && c->edges[e].to < k)
+            e++;
+        bool is_goal = e < c->edge_count && c->edges[e].to == k;
+        uint8_t before = k ? c->steps[k - 1].flow : ENDS;
+        if (c->steps[k].fills && !is_goal && before != FALLS && before != BRANCHES)
+            c->steps[k].flow = ENDS; /* nothing comes by there */
+    }
     return good && c->edges;
 }
 
@@ -363,12 +373,40 @@ static void place_frame(struct code *c) {
 
 /* --- which code comes after which --- */
 
+/* What a step may run after, at most two of them; how many there are. Jumps by a table are not known. */
+static int ways_to(const struct code *c, int here, int *from) {
+    int low = 0, high = c->edge_count, count = 0;
+    const struct step *s = &c->steps[here];
+    if (here && s->address == s[-1].address + s[-1].length &&
+        (s[-1].flow == FALLS || s[-1].flow == BRANCHES))
+        from[count++] = here - 1;
+    while (low < high)
+        if (c->edges[(low + high) / 2].to < here)
+            low = (low + high) / 2 + 1;
+        else
+            high = (low + high) / 2;
+    for (; low < c->edge_count && c->edges[low].to == here; low++, count++)
+        if (count < 2)
+            from[count] = c->edges[low].from;
+    return count;
+}
+
+/* Whether ways meet there, but for those of two jumps in a row (ucomisd; jp; jne). */
+static bool is_joint(const struct code *c, int here) {
+    int from[2], count = ways_to(c, here, from);
+    if (count < 2)
+        return false;
+    int apart = from[0] < from[1] ? from[1] - from[0] : from[0] - from[1];
+    return count > 2 || apart > 1 || c->steps[from[0]].flow != BRANCHES ||
+           c->steps[from[1]].flow != BRANCHES;
+}
+
 /* What may run from a step on, without passing `but`, is marked in `reached`. Tells whether `but`
    was come to. */
 enum how {
     BEHIND = 1,    /* the step itself does not count */
     OWN_JUMPS = 2, /* not beyond jumps of code outside the scope */
-    CALL_FREE = 4  /* nor beyond calls */
+    NEAR = 4       /* nor beyond calls and where ways meet: no further are instructions moved */
 };
 static bool walk(struct code *c, int from, int but, int how, int scope) {
     int count = 0;
@@ -384,14 +422,15 @@ static bool walk(struct code *c, int from, int but, int how, int scope) {
         const struct step *s = &c->steps[here];
         c->effort++;
         if ((how & OWN_JUMPS && s->flow != FALLS && !within(c, s->scope, scope)) ||
-            (how & CALL_FREE && s->calls))
+            (how & NEAR && s->calls))
             continue;
         if (s->flow == FALLS || s->flow == BRANCHES)
             next[0] = here + 1 < c->step_count && s[1].address == s->address + s->length ? here + 1 : -1;
         next[1] = s->target;
         for (int n = 0; n < 2; n++) {
             found |= next[n] == but && but >= 0;
-            if (next[n] >= 0 && next[n] != but && !c->reached[next[n]]) {
+            if (next[n] >= 0 && next[n] != but && !c->reached[next[n]] &&
+                !(how & NEAR && is_joint(c, next[n]))) {
                 c->reached[next[n]] = 1;
                 c->queue[count++] = next[n];
             }
@@ -400,38 +439,38 @@ static bool walk(struct code *c, int from, int but, int how, int scope) {
     return found;
 }
 
-static void come_from(struct code *c, int from, int *count) {
-    if (!c->reached[from] && !c->steps[from].calls) {
-        c->reached[from] = 1;
-        c->queue[(*count)++] = from;
-    }
+/* Whether a variable of a scope around the code is there. */
+static bool is_known(const struct code *c, const struct step *s, const struct local *l) {
+    for (int n = 0; n < c->local_count; n++)
+        if (overlap(&c->locals[n], l) && within(c, s->scope, c->locals[n].scope))
+            return true;
+    return false;
 }
 
-/* Marks what comes before it without calls between. */
-static void walk_back(struct code *c, int to) {
-    int count = 0;
+/* Marks what comes before it without calls between: right before it, in the same sense, or else
+   without looks at memory by scopes whose variables share the place. */
+static void walk_back(struct code *c, int to, const struct local *l, bool near) {
+    int from[2], count = 0;
     memset(c->reached, 0, (size_t)c->step_count);
     c->effort += c->step_count / 8;
     c->queue[count++] = to;
     while (count) {
-        int here = c->queue[--count], low = 0, high = c->edge_count;
-        const struct step *s = &c->steps[here];
-        bool follows = here && s->address == s[-1].address + s[-1].length &&
-                       (s[-1].flow == FALLS || s[-1].flow == BRANCHES);
+        int here = c->queue[--count], ways = ways_to(c, here, from);
+        bool by_table = !ways, all = by_table || ways > 2;
         c->effort++;
-        if (follows)
-            come_from(c, here - 1, &count);
-        while (low < high)
-            if (c->edges[(low + high) / 2].to < here)
-                low = (low + high) / 2 + 1;
-            else
-                high = (low + high) / 2;
-        if (!follows && (low == c->edge_count || c->edges[low].to != here)) /* by a table, maybe */
-            for (int k = 0; k < c->step_count; k++)
-                if (c->steps[k].flow == UNKNOWN_JUMP && c->steps[k].target < 0)
-                    come_from(c, k, &count);
-        for (; low < c->edge_count && c->edges[low].to == here; low++)
-            come_from(c, c->edges[low].from, &count);
+        if (near && is_joint(c, here))
+            continue;
+        for (int k = 0; k < (all ? c->step_count : ways); k++) {
+            int before = all ? k : from[k];
+            const struct step *s = &c->steps[before];
+            bool leads = !all || (by_table ? s->flow == UNKNOWN_JUMP && s->target < 0
+                                           : s->target == here || before == from[0]);
+            if (!leads || c->reached[before] || s->calls ||
+                (!near && s->reads && !within(c, s->scope, l->scope) && is_known(c, s, l)))
+                continue;
+            c->reached[before] = 1;
+            c->queue[count++] = before;
+        }
     }
 }
 
@@ -478,16 +517,8 @@ static bool begins_there(struct code *c, int scope) {
     return s->fits > 0;
 }
 
-/* Whether a variable of a scope around the code is there. */
-static bool is_known(const struct code *c, const struct step *s, const struct local *l) {
-    for (int n = 0; n < c->local_count; n++)
-        if (overlap(&c->locals[n], l) && within(c, s->scope, c->locals[n].scope))
-            return true;
-    return false;
-}
-
-/* Instructions are not moved over calls. So far no code comes behind of scopes that have the place at
-   other times, unless they begin anew, nor is it touched near there for values without a name. */
+/* No code comes near behind of scopes that have the place at other times, unless they begin anew, nor
+   is it touched there for values without a name. */
 static bool is_left(struct code *c, const struct local *l) {
     int first = c->scopes[l->scope].first;
     for (int k = 0; k < c->local_count; k++) {
@@ -497,11 +528,11 @@ static bool is_left(struct code *c, const struct local *l) {
             continue;
         if (other == first || c->effort > EFFORT)
             return false;
-        walk(c, first, begins_there(c, o->scope) ? other : -1, CALL_FREE, 0);
+        walk(c, first, begins_there(c, o->scope) ? other : -1, NEAR, 0);
         if (reaches_scope(c, o->scope))
             return false;
     }
-    walk(c, first, -1, CALL_FREE, 0);
+    walk(c, first, -1, NEAR, 0);
     for (int k = 0; k < c->step_count; k++) {
         const struct step *s = &c->steps[k];
         if (c->reached[k] && s->high > l->start && s->low < l->start + l->size && !is_known(c, s, l))
@@ -510,19 +541,27 @@ static bool is_left(struct code *c, const struct local *l) {
     return true;
 }
 
-/* Nor is it stored to right before by anybody else: branches that begin with the same stores may have
-   them before they part, and the second of two that store the same may be left out. */
-static bool is_unset(struct code *c, const struct local *l) {
-    walk_back(c, c->scopes[l->scope].first);
+static bool is_stored_to(struct code *c, const struct local *l) {
     for (int k = 0; k < c->step_count; k++) {
         const struct step *s = &c->steps[k];
         bool there = s->high > l->start && s->low < l->start + l->size;
         if (c->reached[k] && !within(c, s->scope, l->scope) &&
             (s->stores == STORES_IN_A_ROW || (s->stores == STORES_THERE && there) ||
              (s->stores == STORES_BY_REGISTER && is_known(c, s, l))))
-            return false;
+            return true;
     }
-    return true;
+    return false;
+}
+
+/* Nor does anybody else store to it right before, since of two that store the same the second may be
+   left out; or store and not look at it then: branches that begin with the same stores may have them
+   before they part. */
+static bool is_unset(struct code *c, const struct local *l) {
+    walk_back(c, c->scopes[l->scope].first, l, true);
+    if (is_stored_to(c, l))
+        return false;
+    walk_back(c, c->scopes[l->scope].first, l, false);
+    return !is_stored_to(c, l);
 }
 
 static int find_rooms(struct code *c, struct fresh_room *rooms, int most) {

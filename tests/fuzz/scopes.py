@@ -1,9 +1,11 @@
 """Functions that compilers put into others, blocks beside each other, in loops and behind branches,
 whose arrays and structures share places in one frame: what was set counts as set, and what was not
 is told in most cases. A variable of the function itself that shares its place with those of blocks
-before it holds what these left there: only lines are asked for. scopes.py TONDO [SEEDS] [FIRST]"""
+before it holds what these left there: only lines are asked for, or that of its declaration, where
+clang at times says that a branch is. scopes.py TONDO [SEEDS] [FIRST]"""
 import pathlib
 import random
+import re
 import sys
 import tempfile
 
@@ -187,7 +189,9 @@ def main():
             for compiler in COMPILERS:
                 compiled(here, compiler, text)
                 told = {f["stack"][0]["line"] for f in findings(here, tondo)}
-                wrong = [f"{n} {lines[n - 1]}" for n in sorted(told - wanted)]
+                asked_for = {name for n in wanted for name in re.findall(r"v\d+", lines[n - 1])}
+                wrong = [f"{n} {lines[n - 1]}" for n in sorted(told - wanted)
+                         if not asked_for & set(re.findall(r"^\w+ (v\d+)\[\d+\];", lines[n - 1]))]
                 asked += len(wanted)
                 found += len(wanted & told)
                 bad += bool(wrong)

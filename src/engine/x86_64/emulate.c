@@ -345,6 +345,23 @@ bool room_was_given_back(gaddr pc) {
     return false;
 }
 
+bool red_zone_was_taken(const struct context *c, gaddr pc, gaddr address) {
+    enum { FAR = 128, LENGTH = 5 }; /* lea r, [rsp - n] */
+    gaddr sp = c->registers[RSP];
+    struct mapping m;
+    if (address >= sp || address < sp - RED_ZONE)
+        return false;
+    for (gaddr at = pc - LENGTH; at > pc - FAR; at--) {
+        const uint8_t *code = guest(at);
+        if (!memory_lookup(at, &m) || !(m.protection & 1) || m.end < pc)
+            return false;
+        if ((code[0] & 0xfb) == 0x48 && code[1] == 0x8d && (code[2] & 0xc7) == 0x44 &&
+            code[3] == 0x24 && code[4] >= 0x80 && sp - (gaddr)(0x100 - code[4]) <= address)
+            return true;
+    }
+    return false;
+}
+
 void describe_fault(struct context *c, gaddr pc, struct access *access) {
     struct instruction i;
     struct mapping mapped;
