@@ -199,7 +199,8 @@ static inline uint64_t ledger_file_hash(uint64_t number, uint64_t size, uint64_t
     return h;
 }
 static inline uint64_t ledger_answer_key(uint64_t file_hash, uint64_t link_address, uint32_t number) {
-    uint64_t key = (file_hash ^ link_address ^ (uint64_t)number << 48) * 0x9e3779b97f4a7c15ull;
+    uint64_t key = (file_hash ^ link_address) * 0x9e3779b97f4a7c15ull;
+    key = (key ^ key >> 32) + number * 0xc2b2ae3d27d4eb4full;
     key ^= key >> 32;
     return key ? key : 1;
 }
