@@ -41,7 +41,7 @@ static bool find_answer(gaddr entry, uint32_t which, uint64_t *answer) {
 }
 
 uint64_t process_ask(gaddr entry, uint32_t which) {
-    enum { TURNS = 20, PATIENCE = 3 };
+    enum { TURNS = 20, PATIENCE = 3, INTERRUPTED = 4096 };
     static uint32_t unanswered; /* the host has better things to do, or large files to read */
     struct ledger_question *q = &ledger->question;
     const long turn[2] = {0, 10 * 1000 * 1000};
@@ -74,7 +74,8 @@ uint64_t process_ask(gaddr entry, uint32_t which) {
     uint32_t asked = number | QUESTION_ASKED;
     __atomic_store_n(&q->state, asked, __ATOMIC_RELEASE);
     wake_host();
-    while (n < TURNS && __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked)
+    for (uint32_t times = 0; n < TURNS && times < INTERRUPTED &&
+                             __atomic_load_n(&q->state, __ATOMIC_ACQUIRE) == asked; times++)
         n += system_call(__NR_futex, &q->state, FUTEX_WAIT, asked, turn, 0, 0) != -EINTR;
     answer = q->answer;
     uint32_t given = number | QUESTION_ANSWERED;
